@@ -224,6 +224,27 @@ def test_a_listed_address_is_one_incident_of_its_relay_however_many_domains_send
     assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "resolved"
 
 
+def test_an_inherited_policy_is_one_incident_of_its_record_however_many_subdomains_it_holds_for(
+    office: Office, client: Client
+) -> None:
+    owner = f"{office.slug}.example"
+    names = [owner, f"a.{owner}", f"b.{owner}"]
+    spf = "".join(f'{label} IN TXT "v=spf1 ip4:192.0.2.7 -all"\n' for label in ("@", "a", "b"))
+    policy = '_dmarc IN TXT "v=DMARC1; p={}; rua=mailto:dmarc@{}"\n'
+    office.world.zone(owner, spf + policy.format("rejct", owner).replace("; rua", "; sp=x; rua"))
+    for name in names:
+        client.domains.add(office.slug, name)
+        client.audits.run(office.slug, name)
+    client.worklist.set_settings(office.slug, SOON)
+    look(office)
+    look(office)
+    (item,) = [item for item in client.worklist.list(tenant=office.slug) if "DMARC" in item.title]
+    assert (item.subject, item.name) == ("domain", owner)
+    assert item.evidence[0] == f"holds for {names[1]}, {names[2]}"
+    office.world.zone(owner, spf + policy.format("reject", owner))
+    assert client.worklist.act(office.slug, item.id, WorkAct(act="recheck")).state == "resolved"
+
+
 def test_what_is_mended_closes_by_the_newest_mail_and_opens_again_when_it_rises(office: Office, client: Client) -> None:
     client.worklist.set_settings(office.slug, SOON)
     mail(office, client, each=300, bad=200)

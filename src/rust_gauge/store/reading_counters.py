@@ -26,11 +26,10 @@ class NewAddress:
 
 @dataclass(frozen=True, slots=True)
 class AuditFaults:
-    """The faults and risks that an audit found."""
+    """How many faults an audit found."""
 
     finished_at: datetime
     faults: int
-    risks: int
 
 
 _SUBJECT = {1: "domain_id", 2: "stream_id", 3: "relay_id", 4: "label_id"}
@@ -206,7 +205,7 @@ def new_addresses(connection: Connection, tenant_id: int, first: date, last: dat
 
 
 def faults_of(connection: Connection, tenant_id: int, domain_id: int) -> list[AuditFaults]:
-    """finished_at, faults, risks of a domain's audits, oldest first."""
+    """Return the faults of a domain's audits, oldest first."""
     c = t.audit.c
-    query = select(c.finished_at, c.faults, c.risks).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
+    query = select(c.finished_at, c.faults).where(c.tenant_id == tenant_id, c.domain_id == domain_id)
     return values_of(AuditFaults, connection.execute(query.order_by(c.finished_at)))

@@ -26,7 +26,8 @@ def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list
     own: dict[str, list[str]] = defaultdict(list)
     for incident in by_key.values():
         if incident.subject == "domain":
-            own[incident.name].append(incident.key)
+            for name in dict.fromkeys((incident.name, *incident.domains)):
+                own[name].append(incident.key)
     for key in list(by_key):
         part = by_key[key]
         others = [by_key[other] for other in own[part.name] if other in by_key and other != key]

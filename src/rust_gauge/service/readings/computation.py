@@ -217,10 +217,13 @@ def _unknown(factor: Factor) -> float:
 
 
 def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date, length: int) -> NDArray[np.float64]:
-    """Return by day: faults of the audit in force, a risk counting a fifth."""
-    out = np.zeros(length)
-    for row in reading_counters.faults_of(connection, tenant_id, domain_id):
-        out[max(0, (row.finished_at.date() - first).days) :] = row.faults + row.risks / 5
+    """Return by day: faults of the audit in force. Days before the first audit count as that audit, which is the first
+    to look: what it finds did not begin on its day, and must not make a reading fall.
+    """
+    audits = reading_counters.faults_of(connection, tenant_id, domain_id)
+    out = np.full(length, float(audits[0].faults if audits else 0))
+    for row in audits:
+        out[max(0, (row.finished_at.date() - first).days) :] = row.faults
     return out
 
 

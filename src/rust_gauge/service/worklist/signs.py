@@ -33,9 +33,11 @@ def faults(
 ) -> list[Incident]:
     """Faults of the newest audits, each with the record that fixes it. `names`, `mail`: of domains, by id.
 
-    A listed address is one incident, of its relay where one has it, however many domains send from there.
+    A listed address is one incident, of its relay where one has it, however many domains send from there. So is a
+    DMARC policy, of the domain that publishes it, however many subdomains inherit it (RFC 7489 §6.6.3).
     """
     out: list[Incident] = []
+    inherited: dict[tuple[str, str], list[Incident]] = defaultdict(list)
     listed: dict[str, list[Incident]] = defaultdict(list)
     relays = _networks(connection, tenant)
     for domain_id, audit in store_domains.newest_findings(connection, [tenant.id]).items():
@@ -48,12 +50,37 @@ def faults(
                 groups[finding.get("topic", "") if finding["rule"] == "listed-ip" else finding["rule"]].append(finding)
         for address, those in groups.items():
             found = _fault(name, those, audit.finished_at.replace(tzinfo=UTC), mail.get(domain_id, 0))
+            owner = _policy_owner(those[0], name)
+            if owner:
+                inherited[owner, found.topic].append(found)
+                continue
             if found.topic != "listed-ip":
                 out.append(found)
                 continue
             relay = next((relay for relay, of in relays.items() if _is_in(address, of)), "")
             listed[relay or address].append(replace(found, subject="relay" if relay else "ip", name=relay or address))
+    out += [_of_policy(owner, those) for (owner, _), those in inherited.items()]
     return out + [_of_all(name, those) for name, those in listed.items()]
+
+
+def _policy_owner(finding: Mapping[str, Any], name: str) -> str:
+    """Return the domain whose DMARC record a finding is about; empty if it is another record."""
+    prefix, _, owner = finding["place"]["name"].partition(".")
+    return owner if prefix == "_dmarc" and (owner == name or name.endswith(f".{owner}")) else ""
+
+
+def _of_policy(owner: str, those: list[Incident]) -> Incident:
+    """A fault of one DMARC record as the domains see it that it holds for."""
+    own = next((incident for incident in those if incident.name == owner), those[0])
+    domains = tuple(sorted({incident.name for incident in those}))
+    others = [domain for domain in domains if domain != owner]
+    evidence = (f"holds for {', '.join(others)}"[:500], *own.evidence) if others else own.evidence
+    return replace(
+        own, key=f"fault:{owner}:{own.topic}", name=owner, since=min(incident.since for incident in those),
+        mail=sum(incident.mail for incident in those),
+        level=min((incident.level for incident in those), key=lambda level: -level.urgency),
+        evidence=evidence[:8], domains=domains,
+    )  # fmt: skip
 
 
 def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -> Incident:
