@@ -14,11 +14,12 @@ from rust_gauge.core.worklist import (
     State,
     Tell,
     acknowledge,
+    explain_order,
     follow,
     in_quiet_hours,
-    rank,
     resolve,
     snooze,
+    sort_key,
 )
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -117,18 +118,20 @@ def test_each_incident_is_opened_once_and_closed_once(steps: list[tuple[int, Lev
             assert opened == closed + 1
 
 
-def test_what_is_worse_or_touches_more_mail_comes_first() -> None:
-    def ranked(level: Level, mail: int) -> float:
+def test_the_worst_level_comes_first_then_what_nobody_has_seen_then_what_affects_more_mail() -> None:
+    def made(level: Level, mail: int) -> Item:
         item, _ = follow(None, incident(level, mail), PATIENCE, NOW)
         assert item is not None
-        return rank(item, NOW)
+        return item
 
-    assert (
-        ranked(Level.STOP, 1000) > ranked(Level.FIX, 10_000) > ranked(Level.FIX, 1000) > ranked(Level.INVESTIGATE, 1000)
-    )
-    item, _ = follow(None, incident(), PATIENCE, NOW)
-    assert item is not None
-    assert rank(acknowledge(item), NOW) < rank(item, NOW)
+    stop, much, little = made(Level.STOP, 10), made(Level.FIX, 10_000), made(Level.FIX, 1)
+    seen, look = acknowledge(made(Level.FIX, 90_000)), made(Level.INVESTIGATE, 0)
+    right = [stop, much, little, seen, look]
+    assert sorted([look, little, seen, stop, much], key=sort_key) == right
+    assert [explain_order(item) for item in right] == [
+        "stop, 10 messages a week", "fix, 10,000 messages a week", "fix, 1 message a week",
+        "fix, 90,000 messages a week, acknowledged", "investigate, no mail",
+    ]  # fmt: skip
 
 
 @pytest.mark.parametrize(

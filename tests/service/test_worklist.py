@@ -420,7 +420,8 @@ def test_the_report_goes_to_its_people_once_a_week(office: Office, client: Clien
     assert message["To"] == "boss@skerry.example"
     text = message.get_body(("plain",)).get_content()  # type: ignore[union-attr]
     assert DOMAIN in text
-    assert "1. Bounces from invalid addresses at tidepost.example" in text
+    assert "1. Bounces of relay office-1 are above the stop line" in text
+    assert "2. Bounces from invalid addresses at tidepost.example" in text
     assert f"/report?tenant={office.slug}" in text
     page = message.get_body(("related", "html"))
     assert page is not None

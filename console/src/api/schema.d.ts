@@ -6319,12 +6319,14 @@ export interface components {
          *       "name": "news.glasswort.example",
          *       "rate": "bounces",
          *       "value": 0.5,
+         *       "events": 1,
+         *       "mail": 1,
+         *       "days": 7,
+         *       "estimate": 0.5,
          *       "watch": 0.5,
          *       "stop": 0.5,
          *       "watch_chance": 0.5,
          *       "stop_chance": 0.5,
-         *       "events": 0.5,
-         *       "mail": 0.5,
          *       "crossed": "",
          *       "own": false,
          *       "next": "",
@@ -6344,20 +6346,46 @@ export interface components {
              * @enum {string}
              */
             rate: "bounces" | "complaints";
-            /** Value */
-            value: number;
+            /**
+             * Value
+             * @description Rate: `events` of `mail`; null without mail on these days
+             */
+            value: number | null;
+            /**
+             * Events
+             * @description Bounces or complaints on the last `days` days
+             */
+            events: number;
+            /**
+             * Mail
+             * @description Messages on these days; for complaints: at providers that report them
+             */
+            mail: number;
+            /**
+             * Days
+             * @description Days that `events`, `mail` and `value` count, today included
+             * @default 7
+             */
+            days: number;
+            /**
+             * Estimate
+             * @description Rate that is compared with the lines: recent mail counts more, few messages less
+             */
+            estimate: number;
             /** Watch */
             watch: number;
             /** Stop */
             stop: number;
-            /** Watch Chance */
+            /**
+             * Watch Chance
+             * @description Probability that the rate is above the watch line
+             */
             watch_chance: number;
-            /** Stop Chance */
+            /**
+             * Stop Chance
+             * @description Probability that the rate is above the stop line
+             */
             stop_chance: number;
-            /** Events */
-            events: number;
-            /** Mail */
-            mail: number;
             /**
              * Crossed
              * @enum {string}
@@ -8132,12 +8160,14 @@ export interface components {
          *           "name": "news.glasswort.example",
          *           "rate": "bounces",
          *           "value": 0.5,
+         *           "events": 1,
+         *           "mail": 1,
+         *           "days": 7,
+         *           "estimate": 0.5,
          *           "watch": 0.5,
          *           "stop": 0.5,
          *           "watch_chance": 0.5,
          *           "stop_chance": 0.5,
-         *           "events": 0.5,
-         *           "mail": 0.5,
          *           "crossed": "",
          *           "own": false,
          *           "next": "",
@@ -8729,7 +8759,7 @@ export interface components {
          *           "resolved_at": "2026-11-20T08:00:00Z",
          *           "until": "2026-11-20T08:00:00Z",
          *           "mail": 1,
-         *           "rank": 0.5,
+         *           "order": "fix, 2,812 messages a week",
          *           "remedy": "text",
          *           "record": "text",
          *           "evidence": [
@@ -13196,7 +13226,7 @@ export interface components {
          *       "resolved_at": "2026-11-20T08:00:00Z",
          *       "until": "2026-11-20T08:00:00Z",
          *       "mail": 1,
-         *       "rank": 0.5,
+         *       "order": "fix, 2,812 messages a week",
          *       "remedy": "text",
          *       "record": "text",
          *       "evidence": [
@@ -13263,8 +13293,12 @@ export interface components {
              * @description Affected messages of one week
              */
             mail: number;
-            /** Rank */
-            rank: number;
+            /**
+             * Order
+             * @description Why the item stands where it does
+             * @example fix, 2,812 messages a week
+             */
+            order: string;
             /** Remedy */
             remedy: string;
             /** Record */
@@ -13306,7 +13340,7 @@ export interface components {
          *       "resolved_at": "2026-11-20T08:00:00Z",
          *       "until": "2026-11-20T08:00:00Z",
          *       "mail": 1,
-         *       "rank": 0.5,
+         *       "order": "fix, 2,812 messages a week",
          *       "remedy": "text",
          *       "record": "text",
          *       "evidence": [
@@ -13381,8 +13415,12 @@ export interface components {
              * @description Affected messages of one week
              */
             mail: number;
-            /** Rank */
-            rank: number;
+            /**
+             * Order
+             * @description Why the item stands where it does
+             * @example fix, 2,812 messages a week
+             */
+            order: string;
             /** Remedy */
             remedy: string;
             /** Record */

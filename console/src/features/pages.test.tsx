@@ -195,7 +195,7 @@ describe('the wall', () => {
     resolved_at: null,
     until: null,
     mail: 944,
-    rank: 12,
+    order: 'fix, 12 messages a week',
     remedy: 'Publish one merged record.',
     record: 'v=spf1 mx ~all',
     evidence: ['v=spf1 -all'],

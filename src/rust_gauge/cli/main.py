@@ -27,7 +27,7 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 HELP = {
     "wall": "show the readings of all domains by mailbox provider",
-    "worklist": "what to do next, ranked by mail at risk",
+    "worklist": "what to do next, worst level first, then by affected mail",
     "reading": "reputation readings: values, explanations, forecasts",
     "trail": "all events of a recipient or message",
     "report": "weekly or monthly report for a tenant",

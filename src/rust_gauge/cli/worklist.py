@@ -19,7 +19,7 @@ _STATES = ("waiting", "open", "acknowledged", "snoozed", "resolved")
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    made = noun.add("list", list_items, "list items, ranked by mail at risk", TABLE)
+    made = noun.add("list", list_items, "list items, worst level first, then by affected mail", TABLE)
     made.add_argument("--state", action="append", choices=_STATES, help="only items in this state; repeatable")
     made.add_argument("--assigned-to", metavar="EMAIL", help="only items assigned to this person")
     made.add_argument("--on", type=day, metavar="DAY", help="as it was on this day")
@@ -136,13 +136,14 @@ def lines(session: Session) -> int:
     crossed = {"stop": "seized", "watch": "tarnished"}
     session.output.items(
         session.arguments.format, found, LineRow,
-        ("subject", "name", "rate of", "rate", "events", "mail", "watch line", "stop line", "P(watch)", "P(stop)",
-         "crossed", "next"),
+        ("subject", "name", "rate of", "events (7 days)", "mail", "rate", "estimate", "watch line", "stop line",
+         "P(watch)", "P(stop)", "crossed", "next"),
         lambda r: (
-            r.subject, r.name, r.rate, percent(r.value), f"{r.events:,.0f}", f"{r.mail:,.0f}", percent(r.watch),
-            percent(r.stop), f"{r.watch_chance * 100:.0f} %", f"{r.stop_chance * 100:.0f} %",
+            r.subject, r.name, r.rate, f"{r.events:,}", f"{r.mail:,}", "" if r.value is None else percent(r.value),
+            percent(r.estimate), percent(r.watch), percent(r.stop), f"{r.watch_chance * 100:.0f} %",
+            f"{r.stop_chance * 100:.0f} %",
             (r.crossed or "", crossed.get(r.crossed, "dim")), f"{r.next} on {r.next_on}" if r.next else "",
         ),
-        right=range(3, 10), empty="No mail to measure rates of.",
+        right=range(3, 11), empty="No mail to measure rates of.",
     )  # fmt: skip
     return 3 if any(line.crossed for line in found) else 0

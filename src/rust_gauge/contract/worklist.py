@@ -38,7 +38,7 @@ class WorkItem(Model):
     resolved_at: UtcTime | None = None
     until: UtcTime | None = Field(None, description="End of the snooze")
     mail: int = Field(description="Affected messages of one week")
-    rank: float
+    order: str = Field(description="Why the item stands where it does", examples=["fix, 2,812 messages a week"])
     remedy: str
     record: str
     evidence: list[str]
@@ -156,13 +156,17 @@ class LineRow(Model):
     subject: Literal["domain", "stream", "relay", "provider"]
     name: str
     rate: Literal["bounces", "complaints"]
-    value: float
+    value: float | None = Field(description="Rate: `events` of `mail`; null without mail on these days")
+    events: int = Field(description="Bounces or complaints on the last `days` days")
+    mail: int = Field(description="Messages on these days; for complaints: at providers that report them")
+    days: int = Field(7, description="Days that `events`, `mail` and `value` count, today included")
+    estimate: float = Field(
+        description="Rate that is compared with the lines: recent mail counts more, few messages less"
+    )
     watch: float
     stop: float
-    watch_chance: float
-    stop_chance: float
-    events: float
-    mail: float
+    watch_chance: float = Field(description="Probability that the rate is above the watch line")
+    stop_chance: float = Field(description="Probability that the rate is above the stop line")
     crossed: Literal["", "watch", "stop"]
     own: bool = Field(False, description="Lines of the relay itself")
     next: Literal["", "watch", "stop"] = Field("", description="Next line to be crossed at the current pace")

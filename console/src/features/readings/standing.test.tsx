@@ -260,7 +260,7 @@ describe('the wall of an earlier day', () => {
   it('goes on without a day that has not come', async () => {
     const seen = serviceWith({'GET /api/v1/wall': () => wall(7, [99]), 'GET /api/v1/worklist': () => onePage([])});
     open(<WallPage />, '/?on=2199-01-01');
-    expect(await screen.findByText('ranked by mail at risk')).toBeTruthy();
+    expect(await screen.findByText('worst level first, then by affected mail')).toBeTruthy();
     expect(seen[0]!.query.get('last')).toBeNull();
   });
 });

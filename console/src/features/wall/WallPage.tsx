@@ -375,7 +375,7 @@ function Worklist({items, on, more}: {items: WorkItem[]; on: string; more: strin
     <aside aria-label="Worklist">
       <Head>
         <h2 style={{fontSize: 17}}>{on ? `On ${day(on)}` : 'Worklist'}</h2>
-        <p>{on ? 'problems on that day' : 'ranked by mail at risk'}</p>
+        <p>{on ? 'problems on that day' : 'worst level first, then by affected mail'}</p>
       </Head>
       {on && items.length === 0 && <Soft>No problems known.</Soft>}
       {!on && items.length === 0 && <Soft>Nothing to do: no reading has dropped, and the records have no faults.</Soft>}

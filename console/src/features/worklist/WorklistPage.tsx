@@ -1,4 +1,4 @@
-/** The worklist: what to do next over all tenants, ranked by mail at risk; each item with its remedy and a re-measure. */
+/** The worklist: what to do next over all tenants, worst level first; each item with its remedy and a re-measure. */
 import {Link, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -7,7 +7,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
-import {ago, day, percent, plural, short, words} from '../../design/format';
+import {ago, count, day, percent, plural, short, words} from '../../design/format';
 import {download, toCsv} from '../../design/csv';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, font, narrow, space, type Colour} from '../../design/tokens';
@@ -150,7 +150,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
           {state === '' && (
             <b>
               {urgent.length
-                ? `${plural(urgent.length, 'problem')} to fix, most urgent first.`
+                ? `${plural(urgent.length, 'problem')} to fix, by level, then affected mail.`
                 : 'Nothing to fix.'}{' '}
             </b>
           )}
@@ -209,7 +209,10 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
 function LinesCard({tenant}: {tenant: string}) {
   const lines = useLines(tenant);
   return (
-    <Card title="Rates and lines" note="probability that each rate is above its watch and stop line">
+    <Card
+      title="Rates and lines"
+      note="counts of the last 7 days; the estimate counts recent mail more and is compared with the lines"
+    >
       {lines.isPending && <Loading what="the lines" />}
       {lines.error && <Trouble error={lines.error} />}
       {lines.data && lines.data.length === 0 && <Soft>No recent mail.</Soft>}
@@ -219,30 +222,43 @@ function LinesCard({tenant}: {tenant: string}) {
           columns={[
             {name: 'Of', value: (row: Line) => row.subject},
             {name: 'Name', value: (row) => row.name},
-            {name: 'Rate', value: (row) => words(row.rate)},
-            {name: 'Rate', value: (row) => row.value, show: (row) => percent(row.value), number: true},
+            {name: 'Events', value: (row) => words(row.rate)},
             {
-              name: 'Watch',
+              name: 'Last 7 days',
+              value: (row) => row.value,
+              show: (row) => (
+                <>
+                  {row.value === null ? 'no mail' : percent(row.value)}{' '}
+                  <Small>
+                    {count(row.events)} of {count(row.mail)}
+                  </Small>
+                </>
+              ),
+              number: true,
+            },
+            {name: 'Estimate', value: (row) => row.estimate, show: (row) => percent(row.estimate), number: true},
+            {
+              name: 'Watch line',
               value: (row) => row.watch,
               show: (row) => (
                 <>
-                  {percent(row.watch)} <Small>{Math.round(row.watch_chance * 100)} % sure</Small>
+                  {percent(row.watch)} <Small>above: {Math.round(row.watch_chance * 100)} %</Small>
                 </>
               ),
               number: true,
             },
             {
-              name: 'Stop',
+              name: 'Stop line',
               value: (row) => row.stop,
               show: (row) => (
                 <>
-                  {percent(row.stop)} <Small>{Math.round(row.stop_chance * 100)} % sure</Small>
+                  {percent(row.stop)} <Small>above: {Math.round(row.stop_chance * 100)} %</Small>
                 </>
               ),
               number: true,
             },
             {
-              name: 'Past',
+              name: 'Above',
               value: (row) => row.crossed,
               show: (row) =>
                 row.crossed ? (

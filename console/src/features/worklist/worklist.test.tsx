@@ -29,7 +29,7 @@ const item = (more: Partial<Schemas['WorkItemDetails']> = {}): Schemas['WorkItem
   resolved_at: null,
   until: null,
   mail: 12_400,
-  rank: 20,
+  order: 'stop, 20 messages a week',
   remedy: 'Publish one merged record.',
   record: 'v=spf1 ip4:192.0.2.1 -all',
   evidence: ['two records'],
@@ -148,7 +148,7 @@ describe('the list', () => {
   it('says what comes first, since when, and that it came back', async () => {
     served(item({returns: 2}));
     page();
-    expect(await screen.findByText(/1 problem to fix, most urgent first/)).toBeTruthy();
+    expect(await screen.findByText(/1 problem to fix, by level, then affected mail/)).toBeTruthy();
     expect(screen.getByText(/returned 2 times/)).toBeTruthy();
   });
 

@@ -7,11 +7,12 @@ from rust_gauge.core.worklist.item import (
     State,
     Tell,
     acknowledge,
+    explain_order,
     follow,
     in_quiet_hours,
-    rank,
     resolve,
     snooze,
+    sort_key,
 )
 from rust_gauge.core.worklist.joining import join
 
@@ -23,10 +24,11 @@ __all__ = [
     "State",
     "Tell",
     "acknowledge",
+    "explain_order",
     "follow",
     "in_quiet_hours",
     "join",
-    "rank",
     "resolve",
     "snooze",
+    "sort_key",
 ]

@@ -4,7 +4,6 @@ An item is one incident. It waits before people are notified, so that a short pr
 notified again until somebody acknowledges it; it is resolved after some time without the problem, and it can return.
 """
 
-import math
 from dataclasses import dataclass, replace
 from datetime import datetime, time, timedelta
 from enum import StrEnum
@@ -114,12 +113,19 @@ def snooze(item: Item, until: datetime) -> Item:
     return replace(item, state=State.SNOOZED, until=until) if item.state is not State.RESOLVED else item
 
 
-def rank(item: Item, now: datetime) -> float:
-    """Return what comes first: how much mail, how bad, how soon. Doubled mail counts less than a worse level."""
-    mail = math.log10(10 + item.incident.mail)
-    fresh = 1.0 + 0.5 * math.exp(-max(0.0, (now - item.found_at).total_seconds()) / 86_400)
-    acknowledged = 0.6 if item.state is State.ACKNOWLEDGED else 1.0
-    return item.incident.level.urgency * mail * fresh * acknowledged
+def sort_key(item: Item) -> tuple[float, bool, int, datetime]:
+    """Return what items are sorted by: the worst level first; of a level what nobody has acknowledged, then what
+    affects the most mail, then what was found first.
+    """
+    acknowledged = item.state is State.ACKNOWLEDGED
+    return -item.incident.level.urgency, acknowledged, -item.incident.mail, item.found_at
+
+
+def explain_order(item: Item) -> str:
+    """Return in words what an item is sorted by."""
+    mail = item.incident.mail
+    counted = f"{mail:,} message{'' if mail == 1 else 's'} a week" if mail else "no mail"
+    return f"{item.incident.level}, {counted}{', acknowledged' if item.state is State.ACKNOWLEDGED else ''}"
 
 
 def in_quiet_hours(at: time, first: time, last: time) -> bool:

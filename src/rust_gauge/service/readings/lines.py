@@ -22,6 +22,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import SUM_PROVIDER
 
 _DAYS = 30  # what lies further back is forgotten by then
+COUNTED_DAYS = 7  # of the counts that are shown beside an estimate
 _ATTEMPTED, _DELIVERED, _COMPLAINTS = (COUNTS.index(name) for name in ("attempted", "delivered", "complaints"))
 Rate = tuple[NDArray[np.float64], NDArray[np.float64]]  # events and mail, (days,) each
 
@@ -96,9 +97,11 @@ def _rows(
         for (line, is_own), ids in groups.items():
             events, mail = (np.stack([rates[at][id][side] for id in ids]) for side in (0, 1))
             ahead = crossings_ahead(events, mail, line)
-            for id, now, (following, days) in zip(ids, stand(events, mail, line), ahead, strict=True):
+            for id_at, (now, (following, days)) in enumerate(zip(stand(events, mail, line), ahead, strict=True)):
+                id = ids[id_at]
                 if now.mail >= 1:
-                    row = _row(subject, names[id], line, now, own=is_own)
+                    counted = (side[id_at, -COUNTED_DAYS:].sum() for side in (events, mail))
+                    row = _row(subject, names[id], line, now, *map(int, counted), own=is_own)
                     if following:
                         row = row.model_copy(update={"next": following, "next_on": today + timedelta(days=days)})
                     out[line.rate, id] = row
@@ -143,9 +146,10 @@ def _line(usual: Line, own: RelayLines | None, settings: AlertSettings) -> tuple
     return replace(usual, watch=watch, stop=stop, sure=settings.confidence), (watch, stop) != (usual.watch, usual.stop)
 
 
-def _row(subject: Any, name: str, line: Line, now: Standing, *, own: bool) -> LineRow:
+def _row(subject: Any, name: str, line: Line, now: Standing, events: int, mail: int, *, own: bool) -> LineRow:
     return LineRow(
-        subject=subject, name=name, rate=line.rate, value=now.rate, watch=line.watch, stop=line.stop,
-        watch_chance=round(now.watch_chance, 4), stop_chance=round(now.stop_chance, 4), events=round(now.events, 1),
-        mail=round(now.mail, 1), crossed=crossed(now, line), own=own,
+        subject=subject, name=name, rate=line.rate, value=events / mail if mail else None, events=events, mail=mail,
+        days=COUNTED_DAYS, estimate=now.rate, watch=line.watch, stop=line.stop,
+        watch_chance=round(now.watch_chance, 4), stop_chance=round(now.stop_chance, 4), crossed=crossed(now, line),
+        own=own,
     )  # fmt: skip

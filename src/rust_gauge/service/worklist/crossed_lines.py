@@ -45,23 +45,26 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
         soon = f"At the current rate the {row.next} line is crossed on {row.next_on:%d %b}. " if row.next else ""
         whose = "the relay's own" if row.own else "the default"
         costs = "it may stop accepting your mail" if row.subject in ("relay", "provider") else "slow down now"
-        state = "above" if row.crossed else "probably above" if row.value > line else "close to"
+        state = "above" if row.crossed else "probably above" if row.estimate > line else "close to"
         what = f"{row.rate} at {row.name}" if row.subject == "provider" else f"{row.rate} of {row.subject} {row.name}"
+        counts = f"{row.events:,} of {row.mail:,} messages in the last {row.days} days" + (
+            f" ({percent(row.value)})" if row.value is not None else ""
+        )
         out.append(
             Incident(
                 key, "line", row.subject, row.name,
                 f"{capital(what)} are {state} the {of} line",
-                f"Rate {percent(row.value)}; {whose} {of} line is {percent(line)}: {costs}. {soon}".rstrip(),
-                _level_of(row), now, int(row.mail),
+                f"{counts}. {capital(whose)} {of} line is {percent(line)}: {costs}. {soon}".rstrip(),
+                _level_of(row), now, row.mail,
                 "Send more slowly, and fix the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
                 else "Stop mailing recipients who have not opened for a long time, and recent sign-ups; complainants "
                 "are already held.",
                 "",
                 (
-                    f"rate {percent(row.value)}, {of} line {percent(line)}",
-                    f"{row.events:.0f} of {row.mail:,.0f} messages (weighted by age)",
-                    f"confidence {percent(chance, 0)}",
+                    f"{counts}; {of} line {percent(line)}",
+                    f"estimate {percent(row.estimate)} (recent mail counts more), above the line with probability "
+                    f"{percent(chance, 0)}",
                 ),
                 topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )

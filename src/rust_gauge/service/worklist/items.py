@@ -12,7 +12,19 @@ from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.reputation import COUNTS, FACTORS
 from rust_gauge.core.reputation.memory import chance_above
-from rust_gauge.core.worklist import Incident, Level, Patience, State, Tell, acknowledge, follow, rank, resolve, snooze
+from rust_gauge.core.worklist import (
+    Incident,
+    Level,
+    Patience,
+    State,
+    Tell,
+    acknowledge,
+    explain_order,
+    follow,
+    resolve,
+    snooze,
+    sort_key,
+)
 from rust_gauge.service.domains import audits, proofs
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings import lines
@@ -214,8 +226,9 @@ def list_items(
     names = {tenant.id: tenant for tenant in tenants}
     chosen = states or (str(State.WAITING), str(State.OPEN), str(State.ACKNOWLEDGED))
     rows = context.store.transaction(lambda c: store.items(c, list(names) or [0], chosen))
+    rows = sorted(rows, key=lambda row: (*sort_key(store.item_of(row)), row.id))
     shown = [
-        _show(row, names[row.tenant_id], now)
+        _show(row, names[row.tenant_id])
         for row in rows
         if row.resolved_at is None or row.resolved_at > (now - _SHOWN_RESOLVED).replace(tzinfo=None)
     ]
@@ -223,7 +236,7 @@ def list_items(
         if assigned:
             _member_of_any(context, tenants, assigned)
         shown = [item for item in shown if item.assigned_to == assigned]
-    return sorted(shown, key=lambda item: (-item.rank, item.id))
+    return shown
 
 
 def _member_of_any(context: Context, tenants: tuple[TenantAccess, ...], email: str) -> None:
@@ -235,7 +248,6 @@ def _member_of_any(context: Context, tenants: tuple[TenantAccess, ...], email: s
 
 def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) -> list[WorkItem]:
     """Return the items of a past day as they were reported then, the worst first; levels and remedies are of today."""
-    now = context.clock()
     names = {tenant.id: tenant for tenant in tenants}
 
     def read(connection: Connection) -> list[WorkItem]:
@@ -244,7 +256,7 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
         out = []
         for row in rows:
             title, text = lived[row.id]
-            shown = _show(row, names[row.tenant_id], now)
+            shown = _show(row, names[row.tenant_id])
             out.append(shown.model_copy(update={"title": title or shown.title, "text": text}))
         return out
 
@@ -252,28 +264,26 @@ def list_past(context: Context, tenants: tuple[TenantAccess, ...], day: date) ->
     return sorted(found, key=lambda item: (-Level(item.level).urgency, -item.mail, item.id))
 
 
-def _show(row: ItemRow, tenant: TenantAccess, now: datetime) -> WorkItem:
+def _show(row: ItemRow, tenant: TenantAccess) -> WorkItem:
     item = store.item_of(row)
     incident = item.incident
     return WorkItem(
         id=row.id, tenant=tenant.slug, tenant_name=tenant.name, kind=incident.kind, subject=incident.subject,
         name=incident.name, title=incident.title, text=incident.text, level=str(incident.level), state=str(item.state),
         since=incident.since, found_at=item.found_at, seen_at=item.seen_at, notified_at=item.notified_at,
-        resolved_at=item.resolved_at, until=item.until, mail=incident.mail, rank=round(rank(item, now), 3),
+        resolved_at=item.resolved_at, until=item.until, mail=incident.mail, order=explain_order(item),
         remedy=incident.remedy, record=incident.record, evidence=list(incident.evidence), recheck=incident.recheck,
         assigned_to=row.assigned_to, returns=item.returns,
     )  # fmt: skip
 
 
 def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails:
-    now = context.clock()
-
     def read(connection: Connection) -> WorkItemDetails:
         row = _row(connection, tenant, id)
         steps = [
             WorkStep(at=step.at, by=step.by, what=step.what, text=step.text) for step in store.steps(connection, id)
         ]
-        return WorkItemDetails(**_show(row, tenant, now).model_dump(), steps=steps)
+        return WorkItemDetails(**_show(row, tenant).model_dump(), steps=steps)
 
     return context.store.transaction(read)
 
@@ -415,7 +425,7 @@ def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
         return lines.lines_of(unit, tenant, settings_of(unit.connection, tenant.id))
 
     rows = context.unit(tenant.id, read)
-    return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.value / row.watch))
+    return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.estimate / row.watch))
 
 
 def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> int:

@@ -36,7 +36,10 @@ def pause_at_stop_lines(unit: UnitOfWork, tenant: TenantAccess, settings: AlertS
             continue
         if released.get(f"{stream}\x1f{relay}", "") > (now - _RESUMED_FOR).isoformat():
             continue  # somebody let it go on, knowing
-        why = f"{row.rate} at {percent(row.value)} are above the stop line of {percent(row.stop)}"
+        why = (
+            f"{row.rate}: {row.events:,} of {row.mail:,} messages in the last {row.days} days, estimate "
+            f"{percent(row.estimate)}, above the stop line of {percent(row.stop)}"
+        )
         add_brake(unit, tenant, stream, relay, why)
 
 
