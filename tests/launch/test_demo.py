@@ -40,7 +40,10 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
     reach = dict.fromkeys(NAME_SERVERS, ("127.0.0.1", world.dns.port))
     resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1, reach=reach))
     try:
-        streams = tuple(Stream(header_from=domain, **stream) for stream in streams_of(domain))  # type: ignore[arg-type]
+        streams = tuple(
+            Stream(header_from=domain, **{**stream, "ips": tuple(stream["ips"])})  # type: ignore[arg-type, dict-item]
+            for stream in streams_of(domain)
+        )
         lists = tuple(DnsList(str(row["zone"]), str(row["kind"])) for row in LISTS)
         request = AuditRequest(domain, tuple(SELECTORS[domain]), streams=streams, lists=lists, ask_pages=False)
         return {finding.rule for finding in drive(audit_domain(request), resolver.answer_all).findings}

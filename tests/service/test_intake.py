@@ -72,6 +72,15 @@ def test_the_short_way_gives_the_very_same_row(office: Office, value: dict[str, 
     assert (by_short, refused) == (by_long, refused_by_long)
 
 
+@pytest.mark.parametrize(("said", "kept"), [("x" * 4000, "x" * 4000), ("y" * 4001, "y" * 3994 + " [cut]")])
+def test_a_reply_that_is_too_long_is_cut_and_marked_and_its_event_kept(office: Office, said: str, kept: str) -> None:
+    with office.client() as client:
+        result = client.events.load(office.slug, ndjson(bounce(1, diagnostic=said)))
+        assert (result.stored, result.rejected) == (1, 0)
+        (event,) = client.events.list(office.slug)
+        assert event.diagnostic == kept
+
+
 def right(office: Office) -> None:
     """Every counter equals a recount."""
     held, wanted = office.world.context.store.transaction(

@@ -13618,7 +13618,7 @@ export interface components {
             enhanced_code: string | null;
             /**
              * Diagnostic
-             * @description The reply, unchanged
+             * @description The reply. Longer than 4,000 characters, it is cut and ends in [cut]
              * @default
              */
             diagnostic: string;

@@ -84,7 +84,10 @@ class NewEvent(Model):
     enhanced_code: Annotated[str, StringConstraints(pattern=r"^[245]\.\d{1,3}\.\d{1,3}$")] | None = Field(
         None, description="RFC 3463", examples=["5.1.1"]
     )
-    diagnostic: Annotated[str, StringConstraints(max_length=4000)] = Field("", description="The reply, unchanged")
+    diagnostic: str = Field(
+        "",
+        description="The reply. Longer than 4,000 characters, it is cut and ends in [cut]",
+    )
     cause: Cause | None = Field(None, description="Omit it to have the reply classified")
     permanence: Permanence | None = None
     remote_host: Line = ""

@@ -228,8 +228,8 @@ function LinesCard({tenant}: {tenant: string}) {
               value: (row) => row.value,
               show: (row) => (
                 <>
-                  {row.value === null ? 'no mail' : percent(row.value)}{' '}
-                  <Small>
+                  {row.value === null ? 'no mail' : percent(row.value)}
+                  <Small style={{display: 'block'}}>
                     {count(row.events)} of {count(row.mail)}
                   </Small>
                 </>
@@ -242,7 +242,8 @@ function LinesCard({tenant}: {tenant: string}) {
               value: (row) => row.watch,
               show: (row) => (
                 <>
-                  {percent(row.watch)} <Small>above: {Math.round(row.watch_chance * 100)} %</Small>
+                  {percent(row.watch)}{' '}
+                  <Small style={{display: 'block'}}>above: {Math.round(row.watch_chance * 100)} %</Small>
                 </>
               ),
               number: true,
@@ -252,7 +253,8 @@ function LinesCard({tenant}: {tenant: string}) {
               value: (row) => row.stop,
               show: (row) => (
                 <>
-                  {percent(row.stop)} <Small>above: {Math.round(row.stop_chance * 100)} %</Small>
+                  {percent(row.stop)}{' '}
+                  <Small style={{display: 'block'}}>above: {Math.round(row.stop_chance * 100)} %</Small>
                 </>
               ),
               number: true,

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.names import Address, address_key, normalise_domain, parse_address
-from rust_gauge.core.replies import Cause, Classified, Permanence, classify
+from rust_gauge.core.replies import Cause, Classified, Permanence, classify, cut_reply
 
 CLOCK_TOLERANCE = timedelta(minutes=10)  # how far ahead of ours a source's clock may run
 EARLIEST = datetime(2000, 1, 1, tzinfo=UTC)
@@ -234,6 +234,7 @@ def make_event(
             raise EventError(f"{sending_ip[:60]!r} is not an IP address", field="sending_ip") from None
     if kind not in REFUSALS:
         cause = permanence = None
+    diagnostic = cut_reply(diagnostic)
     path = Path(sender, stream, relay, sending_ip, campaign, tuple(sorted(set(tags))))
     key = address_key(address)
     identity = identity_of(kind.number, time_text(time), key, id, message_id, attempt, path.where)

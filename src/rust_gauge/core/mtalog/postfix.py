@@ -13,6 +13,8 @@ from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime, timedelta, tzinfo
 from typing import Any
 
+from rust_gauge.core.replies import cut_reply
+
 MAX_LINE = 32 * 1024  # characters
 MAX_OPEN = 20_000  # messages that are remembered
 _MAX_RECIPIENTS = 1000  # of one message
@@ -170,7 +172,8 @@ class LogReader:
         for recipient, (attempts, reply) in message.recipients.items():
             if reply and message.mail_from:
                 row = self._row(line, message, recipient, "bounced", line.at)
-                yield row | {"diagnostic": f"message expired in the queue; last: {reply}"[:4000], "cause": "expired",
+                yield row | {"diagnostic": cut_reply(f"message expired in the queue; last: {reply}"),
+                             "cause": "expired",
                              "permanence": "transient", "attempt": attempts}  # fmt: skip
 
     def _row(self, line: LogLine, message: _Message, recipient: str, kind: str, at: datetime) -> dict[str, Any]:
@@ -190,7 +193,7 @@ class LogReader:
 
 def _told(found: re.Match[str], reply: str, attempt: int) -> dict[str, Any]:
     """Return what an attempt tells beside its kind."""
-    row: dict[str, Any] = {"attempt": attempt, "diagnostic": reply[:4000]}
+    row: dict[str, Any] = {"attempt": attempt, "diagnostic": cut_reply(reply)}
     relay = _RELAY.match(found["relay"])
     if relay is not None:
         row["remote_host"] = relay["host"][:255]

@@ -18,6 +18,7 @@ from rust_gauge.core.notices.entity import Entity, parse_entity, parse_fields, w
 from rust_gauge.core.notices.free_text import read_free_text
 from rust_gauge.core.notices.senders import is_auto_reply, is_machine, looks_like_bounce
 from rust_gauge.core.notices.verp import verp_recipient
+from rust_gauge.core.replies import cut_reply
 
 MAX_NOTICE = 25 * 1024 * 1024  # octets
 _LOOKED_AT = 4 * 1024 * 1024  # octets; what follows is the returned message and its attachments
@@ -181,7 +182,7 @@ def _status(
                 recipient,
                 action if action in ("failed", "delayed", "delivered", "relayed", "expanded") else _action_of(code),
                 code if re.fullmatch(r"[245]\.\d{1,3}\.\d{1,3}", code) else "",
-                diagnostic[:_LONGEST],
+                cut_reply(diagnostic, _LONGEST),
                 _typed(_first(group, "remote-mta"))[:255],
                 _date(_first(group, "last-attempt-date")) or _date(_first(about, "arrival-date")),
             )
@@ -380,7 +381,7 @@ def _free(
     action = "delayed" if delayed or found.delayed else "failed"
     people = list(dict.fromkeys(people))
     recipients = tuple(
-        NoticeRecipient(each, action, diagnostic=(replies.get(each) or found.reply)[:_LONGEST])
+        NoticeRecipient(each, action, diagnostic=cut_reply(replies.get(each) or found.reply, _LONGEST))
         for each in people[:_MAX_RECIPIENTS]
     )
     if not recipients:

@@ -1,7 +1,7 @@
 """SMTP replies as values (`reply`), why a message was refused (`causes`), and the rules that find it out (`rules`)."""
 
 from rust_gauge.core.replies.causes import Cause, Classified, Permanence
-from rust_gauge.core.replies.reply import EnhancedStatus, SmtpReply, parse_reply
+from rust_gauge.core.replies.reply import EnhancedStatus, SmtpReply, cut_reply, parse_reply
 from rust_gauge.core.replies.rules import (
     CauseRule,
     Classifier,
@@ -28,6 +28,7 @@ __all__ = [
     "built_in_classifier",
     "built_in_rules",
     "classify",
+    "cut_reply",
     "failures",
     "own_rules",
     "parse_reply",

@@ -11,6 +11,14 @@ _CODE = re.compile(r"(?:^|[\s:\[(>])([245][0-5][0-9])(?=[ \-#]|$)")
 # status-code = class "." subject "." detail (RFC 3463 §2); no leading zeros
 _ENHANCED = re.compile(r"(?<![0-9.])([245])\.(0|[1-9][0-9]{0,2})\.(0|[1-9][0-9]{0,2})(?![0-9.]*[0-9])")
 
+MAX_REPLY = 4000  # characters of a reply that are kept
+_CUT = " [cut]"  # how a reply ends that was longer
+
+
+def cut_reply(text: str, longest: int = MAX_REPLY) -> str:
+    """Return a reply of at most `longest` characters; a longer one is cut, and says so at its end."""
+    return text if len(text) <= longest else text[: longest - len(_CUT)] + _CUT
+
 
 @dataclass(frozen=True, slots=True)
 class EnhancedStatus:

@@ -145,7 +145,8 @@ def _heavy(
     spread = labels[0] if len(labels) == 1 else f"{len(labels)} providers"
     evidence = [f"{points:.1f} points at {label}" for (points, _, _), label in zip(where, labels, strict=True)]
     if events:
-        evidence.append(f"{events:,} of {of:,} in the last 7 days came from {stream or 'mail without a stream'}")
+        whose = stream or "mail without a stream"
+        evidence.append(f"{capital(_WORDS[factor.name])}, last 7 days: {events:,} of {of:,} came from {whose}")
     since = min(_began(series, at, index) for _, series, index in where)
     touched = sum(mail.get(series.provider_id, 0) for _, series, _ in where)
     return Incident(
