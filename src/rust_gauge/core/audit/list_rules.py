@@ -35,7 +35,8 @@ def examine_lists(request: AuditRequest) -> DnsProgram[Examination]:
     else:
         listed = sum(answer.state is ListState.LISTED for answer in heard)
         zones = len({answer.list.zone for answer in heard})
-        out.point("lists", "Blocklists", CheckState.GOOD, f"{listed} listings on {zones} lists")
+        said = f"{listed} listing{'' if listed == 1 else 's'} on {zones} list{'' if zones == 1 else 's'}"
+        out.point("lists", "Blocklists", CheckState.GOOD, said)
     return out
 
 

@@ -33,7 +33,12 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
         out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
         good = sum(any(identity.counts for identity in stream.by_list.aligned) for stream in out.streams)
-        out.point("alignment", "Alignment", CheckState.GOOD, f"{good} of {len(out.streams)} streams align")
+        out.point(
+            "alignment",
+            "Alignment",
+            CheckState.GOOD,
+            f"{good} of {len(out.streams)} {'stream aligns' if len(out.streams) == 1 else 'streams align'}",
+        )
     return out
 
 
