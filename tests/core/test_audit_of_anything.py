@@ -177,18 +177,21 @@ DMARC_TEXTS = st.lists(
 )  # fmt: skip
 
 
+POLICY = "dmarc"  # the requirement of the check-list
+
+
 @settings(deadline=None, max_examples=300, suppress_health_check=[HealthCheck.too_slow])
 @given(DMARC_TEXTS)
 def test_an_offered_policy_has_no_fault_and_asks_for_no_more(published: list[str]) -> None:
     others = {"d.example TXT": ["v=spf1 -all"], "d.example MX": ["10 mx.d.example."], "mx.d.example A": ["192.0.2.5"]}
     before = audited({**others, "_dmarc.d.example TXT": published}, {})
-    offers = {f.record: f for f in before.findings if f.check == "dmarc" and f.record}
+    offers = {f.record: f for f in before.findings if f.check == POLICY and f.record}
     assert len(offers) <= 1, "one corrected record for a published one"
     for record, finding in offers.items():
         after = audited({**others, "_dmarc.d.example TXT": [record]}, {})
-        assert not any(f.level is Level.FAULT for f in after.findings if f.check == "dmarc"), (published, record)
+        assert not any(f.level is Level.FAULT for f in after.findings if f.check == POLICY), (published, record)
         rules = {f.rule for f in after.findings}
-        assert not rules & {f.rule for f in before.findings if f.check == "dmarc" and f.record}, (published, record)
+        assert not rules & {f.rule for f in before.findings if f.check == POLICY and f.record}, (published, record)
         asked = read_policy(record)
         recognised = [text for text in published if is_dmarc1(text)] or published
         words = " ".join(recognised)

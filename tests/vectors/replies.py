@@ -478,7 +478,7 @@ FOURTH: list[tuple[str, str, str]] = [
         "host_unreachable",
         T,
     ),
-    ("TCP connection to 198.51.100.7 port 25 failed: no answer", "host_unreachable", T),
+    ("TCP connection to 198.51.100.7:25 failed: no answer", "host_unreachable", T),
     ("read error from mx.tidepost.example: connection reset", "host_unreachable", T),
     ("(connect to mx.tidepost.example[198.51.100.7]:25: Network is unreachable)", "host_unreachable", T),
     ("deferred: name server timeout for tidepost.example", "host_unreachable", T),
