@@ -399,7 +399,12 @@ def matching(session: Session) -> int:
     client = session.client.suppression
     if arguments.set:
         wanted = read_model(arguments.set, MatchingSettings, "rustgauge suppression matching --format json")
-        warning = " Addresses will be replaced by digests; this cannot be undone." if wanted.digests_only else ""
+        warning = ""
+        if wanted.digests_only:
+            warning = (
+                " Addresses will be replaced by digests; this cannot be undone. Recipients of stored events stay "
+                "readable until the events are deleted."
+            )
         if not session.confirm(f"Change how addresses are compared?{warning}"):
             return 3
         client.set_matching(tenant, wanted)

@@ -33,6 +33,7 @@ export function AddressStorage({tenant}: {tenant: string}) {
             >
               Every address on the list is replaced by a keyed digest, and addresses are removed from notes, evidence,
               history, replies and rejected rows. This cannot be undone: addresses cannot be restored from digests.
+              Recipients of stored events stay readable until the events are deleted.
             </Confirm>
           </span>
         </div>
