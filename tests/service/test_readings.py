@@ -247,6 +247,31 @@ def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Offi
     assert 0 < bad.to_watch < bad.to_stop
 
 
+def test_a_first_audit_is_not_a_fall_and_counts_whole_faults(office: Office, client: Client) -> None:
+    name = f"{office.slug}.example"
+    mail = [
+        row(n, domain=name, time=(TODAY - timedelta(days=back, hours=1)).isoformat(), message_id=f"{back}.{n}")
+        for back in range(12)
+        for n in range(60)
+    ]
+    client.events.load(office.slug, ndjson(*mail))
+    office.world.zone(name, '@ IN TXT "v=spf1 ip4:192.0.2.1 -all"\n@ IN TXT "v=spf1 ip4:192.0.2.2 -all"\n')
+    client.domains.add(office.slug, name)
+    found = client.audits.run(office.slug, name)
+    office.world.work()
+
+    def pulled() -> list[float]:
+        """Points that record faults take, by day."""
+        days = client.readings.series(office.slug, name).readings
+        return [sum(pull.points for pull in day.pulls if pull.factor == "record_faults") for day in days]
+
+    first, *_, before, last = pulled()
+    assert found.faults == 1
+    assert last == pytest.approx(before, abs=0.1) and last == pytest.approx(first, abs=0.5) and last > 0
+    (measure,) = {p.measure for p in client.readings.series(office.slug, name).readings[-1].pulls if p.unit == "faults"}
+    assert measure == 1, "a whole number, whatever risks there are"
+
+
 def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Office, client: Client) -> None:
     days_of_mail(office, client, 20, **BROKEN)
     before = client.readings.wall().rows[0].cells[0].value

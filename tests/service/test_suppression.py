@@ -14,6 +14,7 @@ import pytest
 from sqlalchemy import Connection
 
 from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.feeds import NewFeed
 from rust_gauge.contract.suppression import (
     Lift,
     MatchingSettings,
@@ -347,6 +348,15 @@ def test_a_list_of_digests_works_without_any_address(office: Office, client: Cli
     client.suppression.add(office.slug, old)
     named = bounce(8, diagnostic="550 5.1.1 <person8@tidepost.example>: user unknown")
     client.events.load(office.slug, ndjson(named))
+    whole = NewEntries(addresses=["@left.example"], reason="manual", note="person6@tidepost.example asked")
+    client.suppression.add(office.slug, whole)
+    feed = client.feeds.add(office.slug, NewFeed(name="old", kind="http"))
+    rejected = ndjson(
+        row(6), row(7, kind="posted by person7@tidepost.example", diagnostic='"person7@tidepost.example"')
+    )
+    headers = {"Authorization": f"Bearer {feed.token}", "Content-Type": "application/x-ndjson"}
+    sent = httpx.post(f"{office.world.url}/api/v1/intake/{feed.key}", content=rejected, headers=headers)
+    assert sent.json()["rejected"] == 1
     client.suppression.set_matching(office.slug, MatchingSettings(digests_only=True))
     office.world.work()
     client.events.load(
@@ -362,11 +372,13 @@ def test_a_list_of_digests_works_without_any_address(office: Office, client: Cli
             "SELECT CONCAT_WS(' ', address, mail_domain, note, evidence) FROM suppression_entry WHERE tenant_id = %s "
             "UNION ALL SELECT CONCAT_WS(' ', address, note) FROM suppression_change WHERE tenant_id = %s "
             "UNION ALL SELECT diagnostic FROM event WHERE tenant_id = %s "
-            "UNION ALL SELECT example FROM reply_pattern WHERE tenant_id = %s",
-            (office.tenant.id,) * 4,
+            "UNION ALL SELECT example FROM reply_pattern WHERE tenant_id = %s "
+            "UNION ALL SELECT CONCAT_WS(' ', item, problems) FROM rejected_row WHERE tenant_id = %s",
+            (office.tenant.id,) * 5,
         ).all()  # fmt: skip
     assert texts
     assert not [row[0] for row in texts if "person" in row[0] or "tidepost" in row[0]]
+    assert [each.problems[0].field for each in client.feeds.rejected_rows(office.slug, "old")] == ["kind"]
     view = client.suppression.matching(office.slug)
     key = blake2b(b"person3@tidepost.example", digest_size=16, key=bytes.fromhex(view.key)).hexdigest()
     assert entry(client, office, "person3@tidepost.example").address_key == key

@@ -491,6 +491,8 @@ def test_a_relays_own_lines_hold_and_one_unlucky_message_crosses_none(office: Of
     usual = lines["relay", "office-1", "bounces"]
     assert (usual.watch, usual.stop, usual.own) == (0.02, 0.05, False)
     assert usual.crossed == "watch"
+    assert (usual.events, usual.mail, usual.days, usual.value) == (63, 2100, 7, 0.03), "counts divide to the rate"
+    assert usual.estimate != usual.value
     strict = RelayDescription(lines=RelayLines(bounce_watch=0.01, bounce_stop=0.02))
     client.relays.set(office.slug, "office-1", strict)
     own = next(

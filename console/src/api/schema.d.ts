@@ -6369,7 +6369,7 @@ export interface components {
             days: number;
             /**
              * Estimate
-             * @description Rate that is compared with the lines: recent mail counts more, few messages less
+             * @description Rate that is compared with the lines: recent mail counts more, and few messages change it little
              */
             estimate: number;
             /** Watch */
@@ -9699,7 +9699,7 @@ export interface components {
          * Pull
          * @description How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
          *     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-         *     compares the last week's mail with a usual week; `faults` counts faults of the audit, a risk as a fifth.
+         *     compares the last week's mail with a usual week; `faults` counts the faults of the audit in force.
          * @example {
          *       "factor": "complaints",
          *       "provider": "tidepost.example",
@@ -9896,7 +9896,7 @@ export interface components {
             mail: number;
             /**
              * Provisional
-             * @description The day is not over yet yet
+             * @description The day is not over yet
              */
             provisional: boolean;
             /** Pulls */
@@ -13295,7 +13295,7 @@ export interface components {
             mail: number;
             /**
              * Order
-             * @description Why the item stands where it does
+             * @description What the item is sorted by
              * @example fix, 2,812 messages a week
              */
             order: string;
@@ -13417,7 +13417,7 @@ export interface components {
             mail: number;
             /**
              * Order
-             * @description Why the item stands where it does
+             * @description What the item is sorted by
              * @example fix, 2,812 messages a week
              */
             order: string;
@@ -13618,7 +13618,7 @@ export interface components {
             enhanced_code: string | null;
             /**
              * Diagnostic
-             * @description The reply. Longer than 4,000 characters, it is cut and ends in [cut]
+             * @description The reply. What exceeds 4,000 characters is cut off; the reply then ends in [cut]
              * @default
              */
             diagnostic: string;

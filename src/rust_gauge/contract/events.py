@@ -86,7 +86,7 @@ class NewEvent(Model):
     )
     diagnostic: str = Field(
         "",
-        description="The reply. Longer than 4,000 characters, it is cut and ends in [cut]",
+        description="The reply. What exceeds 4,000 characters is cut off; the reply then ends in [cut]",
     )
     cause: Cause | None = Field(None, description="Omit it to have the reply classified")
     permanence: Permanence | None = None

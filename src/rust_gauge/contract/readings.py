@@ -19,7 +19,7 @@ FactorName = Literal[
 class Pull(Model):
     """How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-    compares the last week's mail with a usual week; `faults` counts faults of the audit, a risk as a fifth.
+    compares the last week's mail with a usual week; `faults` counts the faults of the audit in force.
     """
 
     factor: FactorName
@@ -45,7 +45,7 @@ class Reading(Model):
     margin: float | None
     condition: Condition | None
     mail: float = Field(description="Messages it is based on, weighted by age")
-    provisional: bool = Field(description="The day is not over yet yet")
+    provisional: bool = Field(description="The day is not over yet")
     pulls: list[Pull]
 
 

@@ -38,7 +38,7 @@ class WorkItem(Model):
     resolved_at: UtcTime | None = None
     until: UtcTime | None = Field(None, description="End of the snooze")
     mail: int = Field(description="Affected messages of one week")
-    order: str = Field(description="Why the item stands where it does", examples=["fix, 2,812 messages a week"])
+    order: str = Field(description="What the item is sorted by", examples=["fix, 2,812 messages a week"])
     remedy: str
     record: str
     evidence: list[str]
@@ -161,7 +161,7 @@ class LineRow(Model):
     mail: int = Field(description="Messages on these days; for complaints: at providers that report them")
     days: int = Field(7, description="Days that `events`, `mail` and `value` count, today included")
     estimate: float = Field(
-        description="Rate that is compared with the lines: recent mail counts more, few messages less"
+        description="Rate that is compared with the lines: recent mail counts more, and few messages change it little"
     )
     watch: float
     stop: float

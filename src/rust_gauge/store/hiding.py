@@ -2,37 +2,30 @@
 
 from datetime import datetime, timedelta
 
-from sqlalchemy import Connection, func, select, update
+from sqlalchemy import Connection, Text, cast, func, select, update
 
 from rust_gauge.core.names import HIDDEN
 from rust_gauge.store import tables as t
 
-# What looks like an address in a text, for MariaDB: wider than any address, so that none is left.
-_ADDRESS = "[^[:space:]<>(),;:\"'\\[\\]]+@[^[:space:]<>(),;:\"'\\[\\]]+"
+# What looks like an address in a text, for MariaDB: wider than any address, so that none is left. It takes no
+# backslash, so that JSON stays JSON.
+_ADDRESS = "[^[:space:]<>(),;:\"'\\[\\]\\\\]+@[^[:space:]<>(),;:\"'\\[\\]\\\\]+"
 
 
-def hide_in_list(connection: Connection, tenant_id: int) -> None:
-    """Blank notes and evidence of entries for addresses, and the notes of their changes."""
-    e, c = t.suppression_entry.c, t.suppression_change.c
-    connection.execute(
-        update(t.suppression_entry)
-        .where(e.tenant_id == tenant_id, e.address == "")
-        .values(note=func.regexp_replace(e.note, _ADDRESS, HIDDEN), evidence="[]")
-    )
-    connection.execute(
-        update(t.suppression_change)
-        .where(c.tenant_id == tenant_id, c.note.like("%@%"))
-        .values(note=func.regexp_replace(c.note, _ADDRESS, HIDDEN))
-    )
-
-
-def hide_in_replies(connection: Connection, tenant_id: int) -> None:
-    """Hide addresses in the examples of reply patterns and in rejected rows."""
-    for table, column in ((t.reply_pattern, t.reply_pattern.c.example), (t.rejected_row, t.rejected_row.c.item)):
+def hide_in_texts(connection: Connection, tenant_id: int) -> None:
+    """Hide addresses in the notes of entries and of their changes, in evidence, in examples of reply patterns, and in
+    rejected rows with their problems. Evidence of entries for addresses goes as a whole.
+    """
+    entry, change, pattern, rejected = t.suppression_entry, t.suppression_change, t.reply_pattern, t.rejected_row
+    of_address = (entry.c.tenant_id == tenant_id, entry.c.address == "")
+    connection.execute(update(entry).where(*of_address).values(evidence="[]"))
+    for column in (
+        entry.c.note, entry.c.evidence, change.c.note, pattern.c.example, rejected.c.item, rejected.c.problems,
+    ):  # fmt: skip
         connection.execute(
-            update(table)
-            .where(table.c.tenant_id == tenant_id, column.like("%@%"))
-            .values({column: func.regexp_replace(column, _ADDRESS, HIDDEN)})
+            update(column.table)
+            .where(column.table.c.tenant_id == tenant_id, cast(column, Text).like("%@%"))
+            .values({column.name: func.regexp_replace(cast(column, Text), _ADDRESS, HIDDEN)})
         )
 
 

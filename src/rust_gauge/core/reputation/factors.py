@@ -46,7 +46,7 @@ class Kind(StrEnum):
     RATE = "rate"  # events per message
     ENGAGEMENT = "engagement"  # how far openings fell below what is usual here
     VOLUME = "volume"  # doublings of a week's mail over what is usual
-    AUDIT = "audit"  # faults in what the domain publishes, a risk counting a fifth
+    AUDIT = "audit"  # faults in what the domain publishes
 
 
 @dataclass(frozen=True, slots=True)

@@ -42,7 +42,7 @@ class Surroundings:
     `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender. `common_delay`:
     the share of mail that a provider deferred for everybody, (series, days). `peers`: by factor, the usual rate of the
     provider's other senders; for engagement how openly mail is read there beside other providers, NaN where that is
-    not known. `faults`: what the audit in force that day found, a risk counting a fifth.
+    not known. `faults`: faults that the audit in force that day found.
     """
 
     reports: NDArray[np.bool_]

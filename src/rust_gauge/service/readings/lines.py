@@ -97,10 +97,9 @@ def _rows(
         for (line, is_own), ids in groups.items():
             events, mail = (np.stack([rates[at][id][side] for id in ids]) for side in (0, 1))
             ahead = crossings_ahead(events, mail, line)
-            for id_at, (now, (following, days)) in enumerate(zip(stand(events, mail, line), ahead, strict=True)):
-                id = ids[id_at]
+            week = zip(*(side[:, -COUNTED_DAYS:].sum(axis=1).tolist() for side in (events, mail)), strict=True)
+            for id, now, counted, (following, days) in zip(ids, stand(events, mail, line), week, ahead, strict=True):
                 if now.mail >= 1:
-                    counted = (side[id_at, -COUNTED_DAYS:].sum() for side in (events, mail))
                     row = _row(subject, names[id], line, now, *map(int, counted), own=is_own)
                     if following:
                         row = row.model_copy(update={"next": following, "next_on": today + timedelta(days=days)})

@@ -93,8 +93,7 @@ def run_matching(context: Context, job: Job) -> None:
 
 def _hide(context: Context, job: Job) -> None:
     """Take the addresses out of notes, evidence, history, replies and the texts of events."""
-    context.store.transaction(lambda c: hiding.hide_in_list(c, job.tenant_id))
-    context.store.transaction(lambda c: hiding.hide_in_replies(c, job.tenant_id))
+    context.store.transaction(lambda c: hiding.hide_in_texts(c, job.tenant_id))
     days = context.store.transaction(lambda c: hiding.event_days(c, job.tenant_id))
     if days is None:
         return

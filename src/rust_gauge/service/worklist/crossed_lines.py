@@ -50,11 +50,12 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
         counts = f"{row.events:,} of {row.mail:,} messages in the last {row.days} days" + (
             f" ({percent(row.value)})" if row.value is not None else ""
         )
+        estimate = f"estimate {percent(row.estimate)}, with recent mail counted more"
         out.append(
             Incident(
                 key, "line", row.subject, row.name,
                 f"{capital(what)} are {state} the {of} line",
-                f"{counts}. {capital(whose)} {of} line is {percent(line)}: {costs}. {soon}".rstrip(),
+                f"{counts}; {estimate}. {capital(whose)} {of} line is {percent(line)}: {costs}. {soon}".rstrip(),
                 _level_of(row), now, row.mail,
                 "Send more slowly, and fix the causes of the bounces first (Mail flow, Causes)."
                 if row.rate == "bounces"
@@ -62,9 +63,8 @@ def crossed_lines(unit: UnitOfWork, place: Place, settings: AlertSettings) -> li
                 "are already held.",
                 "",
                 (
-                    f"{counts}; {of} line {percent(line)}",
-                    f"estimate {percent(row.estimate)} (recent mail counts more), above the line with probability "
-                    f"{percent(chance, 0)}",
+                    f"{counts}; {estimate}; {of} line {percent(line)}",
+                    f"above the line with probability {percent(chance, 0)}",
                 ),
                 topic=row.rate, domains=(row.name,) if row.subject == "domain" else (),
             )

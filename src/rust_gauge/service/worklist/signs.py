@@ -75,12 +75,15 @@ def _of_policy(owner: str, those: list[Incident]) -> Incident:
     domains = tuple(sorted({incident.name for incident in those}))
     others = [domain for domain in domains if domain != owner]
     evidence = (f"holds for {', '.join(others)}"[:500], *own.evidence) if others else own.evidence
-    return replace(
-        own, key=f"fault:{owner}:{own.topic}", name=owner, since=min(incident.since for incident in those),
-        mail=sum(incident.mail for incident in those),
-        level=min((incident.level for incident in those), key=lambda level: -level.urgency),
-        evidence=evidence[:8], domains=domains,
-    )  # fmt: skip
+    key = f"fault:{owner}:{own.topic}"
+    return replace(_whole(own, those), key=key, name=owner, evidence=evidence[:8], domains=domains)
+
+
+def _whole(one: Incident, those: list[Incident]) -> Incident:
+    """Return one of several incidents with the mail of all, since the first and at the worst level of them."""
+    level = min((incident.level for incident in those), key=lambda level: -level.urgency)
+    mail, since = sum(incident.mail for incident in those), min(incident.since for incident in those)
+    return replace(one, level=level, mail=mail, since=since)
 
 
 def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -> Incident:
@@ -100,9 +103,7 @@ def _of_all(name: str, those: list[Incident]) -> Incident:
     first = those[0]
     domains = tuple(dict.fromkeys(incident.domains[0] for incident in those))
     return replace(
-        first, key=f"listing:{name}", since=min(incident.since for incident in those),
-        mail=sum(incident.mail for incident in those),
-        level=min((incident.level for incident in those), key=lambda level: -level.urgency),
+        _whole(first, those), key=f"listing:{name}",
         evidence=tuple(dict.fromkeys((f"sends for {', '.join(domains)}"[:500], *first.evidence))), domains=domains,
     )  # fmt: skip
 
