@@ -250,8 +250,17 @@ describe('a domain', () => {
     const records = within(await screen.findByRole('region', {name: 'Records'}));
     expect(records.getByText('-alx').tagName).toBe('MARK');
     expect(records.getByText('v=spf1 -all')).toBeTruthy();
-    expect(records.getByText('Nothing is published here (no name).')).toBeTruthy();
+    expect(records.getByText('Not published: the name does not exist.')).toBeTruthy();
     expect(within(screen.getByRole('region', {name: 'Findings'})).getByText(finding.title)).toBeTruthy();
+  });
+
+  it('says of a record without an answer that it was not measured, not that it is absent', async () => {
+    const records = audit.records.map((each) => ({...each, status: 'timeout', values: []}));
+    serviceWith({...domainAnswers, [`GET ${BASE}/audits/newest`]: {...audit, findings: [], faults: 0, records}});
+    openDomain('records');
+    const shown = within(await screen.findByRole('region', {name: 'Records'}));
+    expect(shown.getAllByText('Not measured: no usable answer (timeout).')).toHaveLength(records.length);
+    expect(shown.queryByText(/Not published/)).toBeNull();
   });
 
   it('audits again and shows what changed', async () => {

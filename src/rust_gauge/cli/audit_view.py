@@ -7,6 +7,7 @@ from rust_gauge.cli.output import Output, both_forms, plural
 from rust_gauge.contract.audits import Audit, AuditComparison, CheckPoint, Finding, LookupNode, StreamResult
 
 _NOTHING = {
+    "found": "not published (the name has no such record)",
     "no_name": "not published (the name does not exist)",
     "no_data": "not published (the name has no such record)",
     "not_held": "not measured: not in the zone files or the recording",
@@ -32,7 +33,7 @@ def show(output: Output, result: Audit) -> None:
             known += f"  first seen {key.first_seen:%Y-%m-%d}"
         output.line(output.paint(f"{record.name} {record.rdtype}{via}{known}", "dim"))
         if not record.values:
-            output.line(f"    {_NOTHING.get(record.status, record.status)}")
+            output.line(f"    {_NOTHING.get(record.status, f'not measured: no usable answer ({record.status})')}")
         for value in record.values:
             for line in textwrap.wrap(value, _width() - 4, break_on_hyphens=False, drop_whitespace=False):
                 output.line(f"    {line}")

@@ -154,7 +154,7 @@ function RecordView({record, findings, about}: {record: Published; findings: Fin
       {record.values.map((value, i) => (
         <RecordText key={i} text={value} marks={marks(i)} />
       ))}
-      {record.values.length === 0 && <Soft>Nothing is published here ({words(record.status)}).</Soft>}
+      {record.values.length === 0 && <Soft>{nothing(record.status)}</Soft>}
       {findings.map((each) => (
         <FindingView key={each.id} finding={each} />
       ))}
@@ -227,3 +227,10 @@ const FindingView = ({finding}: {finding: Finding}) => (
     )}
   </Found>
 );
+
+/** What it means that there are no values: no answer is not the same as no record. */
+function nothing(status: string): string {
+  if (status === 'no_name') return 'Not published: the name does not exist.';
+  if (status === 'no_data' || status === 'found') return 'Not published: the name has no such record.';
+  return `Not measured: no usable answer (${words(status)}).`;
+}

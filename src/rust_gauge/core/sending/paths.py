@@ -13,7 +13,7 @@ from rust_gauge.core.sending.relay import PlannedStream, Relay
 class SendingPath:
     """One stream over one relay. `relay` is None for a stream that names none.
 
-    `envelope` is the domain of MAIL FROM, empty where nobody knows it: the relay is not described. `at_return_path`
+    `envelope` is the domain of MAIL FROM, empty where it is not known because the relay is not described. `at_return_path`
     says that it is the relay's own return path below the domain. `keys` are (d=, selector) of its signatures; `ips` and
     `helo` are those of the stream and of the relay's hosts.
     """
@@ -67,7 +67,7 @@ def _path(stream: PlannedStream, relay: Relay | None, ways: Mapping[str, str]) -
     selectors = [stream.selector] if stream.selector and stream.selector not in own else own
     keys = [(domain, selector) for selector in selectors]
     if not keys and stream.dkim_domain:
-        keys = [(domain, "")]  # it signs, with a selector that nobody has told
+        keys = [(domain, "")]  # it signs, and the selector is not known
     hosts = [(host.ip, host.helo) for host in relay.hosts] if relay is not None else []
     hosts += [(ip, stream.helo) for ip in stream.ips if ip not in [known for known, _ in hosts]]
     if stream.helo and not any(helo for _, helo in hosts):

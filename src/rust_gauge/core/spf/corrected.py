@@ -1,6 +1,6 @@
 """The record that was meant: one corrected record for what a name publishes, with every fault fixed that can be.
 
-It is a proposal. Who offers it has to audit it first (`core.audit.corrections`); here is only what text it would be.
+It is a proposal. Who offers it has to audit it first (`core.audit.spf_corrections`); this module only computes the text.
 """
 
 import re
@@ -23,7 +23,7 @@ class Corrected:
 
 @dataclass(frozen=True, slots=True)
 class _Slip:
-    """A frequent slip of the hand: what it looks like, what was meant."""
+    """A frequent typo: what it looks like, and what was meant."""
 
     pattern: re.Pattern[str]
     meant: str
@@ -54,7 +54,7 @@ _SLIPS = (
 
 
 def without_slips(text: str) -> str | None:
-    """Return the record without the usual slips of the hand; None if it still does not begin as one."""
+    """Return the record without the usual typos; None if it still does not begin as one."""
     for slip in _SLIPS:
         text = slip.pattern.sub(slip.meant, text)
     text = " ".join(text.split())
@@ -62,7 +62,7 @@ def without_slips(text: str) -> str | None:
 
 
 def repaired(text: str) -> str | None:
-    """Return the record that was probably meant, if the usual slips are all that is wrong with it."""
+    """Return the record that was probably meant, if the usual typos are all that is wrong with it."""
     candidate = without_slips(text)
     if candidate is None or candidate == text or parse_spf(candidate).problems:
         return None
