@@ -234,6 +234,9 @@ def test_a_name_in_none_of_the_zones_is_an_error_and_no_answer_is_no_result(run,
     for level in ("fault", "risk", "note"):
         assert run("audit", "d.example", *silent, "--fail-on", level)[0] == 4, level
     assert run("audit", "d.example", *silent, "--fail-on", "never")[0] == 0
+    shown = run("audit", "d.example", *silent)[1]
+    assert "not measured: no usable answer (timeout)" in shown
+    assert "not published" not in shown
 
 
 def test_an_internationalised_name_is_shown_in_both_forms(run, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
