@@ -58,7 +58,7 @@ export const factor = (name: string): string => FACTORS[name as Schemas['Pull'][
 /** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */
 export function measured(value: number, unit: string): string {
   if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual volume`;
-  if (unit === 'faults') return plural(Number(value.toFixed(1)), 'fault');
+  if (unit === 'faults') return plural(Math.round(value), 'fault');
   return unit === 'drop' ? `${Math.round(value * 100)} % fewer opened` : percent(value);
 }
 /** A line of a factor, in few signs. */

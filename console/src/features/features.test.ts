@@ -36,7 +36,7 @@ describe('the sentence of a domain', () => {
   it('names the heaviest pull and what it took', () => {
     const said = sentence(reading(), undefined);
     expect(said.strong).toBe('Complaints at Kestrelbox took 31 of the 46.0 missing points.');
-    expect(said.rest).toBe('It is at 0.31 %, above the stop line.');
+    expect(said.rest).toBe('The estimated rate is 0.31 %, above the stop line.');
   });
   it('says that nothing is wrong when nothing is', () =>
     expect(sentence(reading({value: 99.6, pulls: [pull({points: 0.4})]}), undefined).strong).toContain('No factor'));
@@ -51,7 +51,7 @@ describe('a measure', () => {
     [0.0031, 'rate', '0.31 %', '0.31 %'],
     [1.5, 'doublings', '2.8 × the usual volume', '2.8 ×'],
     [0.3, 'drop', '30 % fewer opened', '30 %'],
-    [2.2, 'faults', '2.2 faults', '2.2'],
+    [2, 'faults', '2 faults', '2'],
   ])('of %d %s is read as %s', (value, unit, said, line) => {
     expect(measured(value, unit)).toBe(said);
     expect(lineOf(value, unit)).toBe(line);

@@ -19,7 +19,7 @@ from rust_gauge.cli.nouns import (
     period_options,
     positive,
 )
-from rust_gauge.cli.output import MARKS, percent, plate
+from rust_gauge.cli.output import MARKS, percent, plate, plural
 from rust_gauge.cli.session import Session, checked, read_model
 from rust_gauge.contract.readings import (
     Annotation,
@@ -102,7 +102,7 @@ def measured(value: float | None, unit: str) -> str:
     if unit == "doublings":
         return f"{2**value:.1f} times the usual week"
     if unit == "faults":
-        return f"{value:.1f} faults"
+        return plural(round(value), "fault")
     return f"{percent(value)} fewer opens" if unit == "drop" else percent(value)
 
 
@@ -165,7 +165,8 @@ def _headline(session: Session, series: ReadingSeries) -> None:
     when = "today so far" if last.provisional else str(last.day)
     output.line(f"{series.name}{where}  {output.paint(f'{last.value:g}', 'bold')} ± {last.margin:g}  {word}  ({when})")
     total = sum(pull.points for pull in last.pulls)
-    output.line(f"100 - {total:.1f} = {last.value:g}")
+    rates = " (rates are estimates: recent mail counts more)" if any(p.unit == "rate" for p in last.pulls[:6]) else ""
+    output.line(f"100 - {total:.1f} = {last.value:g}{rates}")
     for pull in last.pulls[:6]:
         if pull.points:
             what = f"{factor_name(pull.factor)}, {pull.label}"

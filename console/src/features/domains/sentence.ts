@@ -16,6 +16,7 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
   const lost = reading?.value == null ? 0 : 100 - reading.value;
   const records = fault ? `${fault.title}.` : '';
   if (reading?.value != null && pull && pull.points >= 2) {
+    const unit = pull.unit ?? 'rate';
     const line =
       pull.measure >= pull.stop
         ? 'above the stop line'
@@ -24,7 +25,7 @@ export function sentence(reading: Reading | undefined, audit: Audit | undefined)
           : 'below the watch line';
     return {
       strong: `${factor(pull.factor)} at ${pull.label} took ${pull.points} of the ${lost.toFixed(1)} missing points.`,
-      rest: `It is at ${measured(pull.measure, pull.unit ?? 'rate')}, ${line}. ${records}`.trim(),
+      rest: `${unit === 'rate' ? 'The estimated rate is' : 'It is at'} ${measured(pull.measure, unit)}, ${line}. ${records}`.trim(),
     };
   }
   if (fault) return {strong: records, rest: fault.reason};

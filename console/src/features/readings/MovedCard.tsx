@@ -122,13 +122,13 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
               },
               {name: 'At', value: (row) => row.label},
               {
-                name: 'Before',
+                name: 'Estimate before',
                 value: (row) => row.measure_before,
                 show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')),
                 number: true,
               },
               {
-                name: 'Is',
+                name: 'Estimate now',
                 value: (row) => row.measure_after,
                 show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')),
                 number: true,

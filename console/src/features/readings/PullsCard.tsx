@@ -73,7 +73,10 @@ export function PullsCard({
   const most = Math.max(10, ...shown.map((pull) => pull.points));
   const total = pulls.reduce((sum, pull) => sum + pull.points, 0);
   return (
-    <Card title="Factors" note={`100 − ${total.toFixed(1)} = ${reading.value}`}>
+    <Card
+      title="Factors"
+      note={`100 − ${total.toFixed(1)} = ${reading.value}; rates are estimates: recent mail counts more`}
+    >
       {pulls.length === 0 && <Soft>Nothing.</Soft>}
       <List>
         {shown.map((pull) => (
