@@ -13,9 +13,9 @@ from rust_gauge.core.sending.relay import PlannedStream, Relay
 class SendingPath:
     """One stream over one relay. `relay` is None for a stream that names none.
 
-    `envelope` is the domain of MAIL FROM, empty where it is not known because the relay is not described. `at_return_path`
-    says that it is the relay's own return path below the domain. `keys` are (d=, selector) of its signatures; `ips` and
-    `helo` are those of the stream and of the relay's hosts.
+    `envelope` is the domain of MAIL FROM, empty where it is not known because the relay is not described.
+    `at_return_path` says that it is the relay's own return path below the domain. `keys` are (d=, selector) of its
+    signatures; `ips` and `helo` are those of the stream and of the relay's hosts.
     """
 
     stream: str

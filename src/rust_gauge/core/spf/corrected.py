@@ -1,6 +1,7 @@
 """The record that was meant: one corrected record for what a name publishes, with every fault fixed that can be.
 
-It is a proposal. Who offers it has to audit it first (`core.audit.spf_corrections`); this module only computes the text.
+It is a proposal. Who offers it has to audit it first (`core.audit.spf_corrections`); this module only computes
+the text.
 """
 
 import re
