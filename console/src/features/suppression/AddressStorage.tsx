@@ -14,8 +14,9 @@ export function AddressStorage({tenant}: {tenant: string}) {
       {(matching.error ?? put.error) && <Trouble error={(matching.error ?? put.error)!} />}
       {settings?.digests_only && (
         <Soft>
-          Addresses are stored as keyed digests only. Notes, evidence, history and replies hold no addresses.
-          {matching.data?.changing && ' Stored data is being rewritten.'}
+          {matching.data?.changing
+            ? 'Stored data is being rewritten. Until that is done, notes, evidence, history and replies may hold addresses.'
+            : 'Addresses are stored as keyed digests only. Notes, evidence, history and replies hold no addresses.'}
         </Soft>
       )}
       {settings && !settings.digests_only && (
