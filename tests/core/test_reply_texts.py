@@ -1,6 +1,8 @@
 """Replies in many wordings and languages, and what must hold for any reply: no good address is suppressed for our fault."""
 
 import itertools
+import unicodedata
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -12,10 +14,11 @@ from rust_gauge.core.replies import reply_pattern as module
 from rust_gauge.core.replies.causes import ADDRESS_CAUSES
 from rust_gauge.core.replies.reply_pattern import wording_of
 from rust_gauge.core.replies.rules import built_in_rules
+from rust_gauge.core.replies.vocabulary import clauses_of, notions, read_statement
 from rust_gauge.core.suppression import DEFAULT_POLICY
-from tests.vectors.replies import DEVELOPED, FIFTH, FOURTH, SECOND, SET_ASIDE, THIRD
+from tests.vectors.replies import DEVELOPED, EIGHTH, FIFTH, FOURTH, NINTH, SECOND, SET_ASIDE, SEVENTH, SIXTH, THIRD
 
-ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH]
+ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH, *SIXTH, *SEVENTH, *EIGHTH, *NINTH]
 
 
 @pytest.mark.parametrize(("text", "cause", "permanence"), ALL)
@@ -93,6 +96,32 @@ def test_lines_joined_in_any_way_are_one_reply(text: str, cause: str, permanence
         assert str(classify(lines).cause) == cause, lines
 
 
+def test_each_statement_of_a_rule_decides_some_reply() -> None:
+    """A statement that decides nothing is either superfluous or untested."""
+    undecided = {(rule.name, says) for rule in built_in_rules().rules for says in rule.says}
+    examples = [text for rule in built_in_rules().rules for text in rule.fits]
+    for text in (*examples, *(text for text, _, _ in ALL)):
+        clauses = clauses_of(wording_of(text))
+        decided = classify(text).rule.removeprefix("rule:")
+        undecided -= {
+            (name, says) for name, says in undecided if name == decided and read_statement(says).fits(clauses)
+        }
+    assert undecided == set()
+
+
+def test_case_and_accents_make_no_difference() -> None:
+    for text, cause, _ in ALL:
+        bare = "".join(c for c in unicodedata.normalize("NFD", text) if not "\u0300" <= c <= "\u036f")
+        assert str(classify(unicodedata.normalize("NFC", bare)).cause) == cause, text
+        assert str(classify(unicodedata.normalize("NFD", text)).cause) == cause, text
+
+
+@pytest.mark.parametrize("text", ["recipient & nobody", "recipent & missing", "!sender", "", "recipient & & missing"])
+def test_a_statement_that_cannot_be_read_is_explained(text: str) -> None:
+    with pytest.raises(ValueError, match=r"notion|nothing"):
+        read_statement(text)
+
+
 def test_no_filter_stands_before_a_pattern() -> None:
     """With words beside its pattern a built-in rule could exclude what the pattern matches."""
     assert [rule.name for rule in built_in_rules().rules if rule.words and rule.pattern] == []
@@ -105,3 +134,8 @@ def test_no_reply_about_us_suppresses_by_the_default_policy() -> None:
             if rule.fits(Kind.BOUNCED, found.cause, found.permanence, "", ""):
                 assert str(rule.act) in ("nothing", "wait"), (code, words, rule.name)
                 break
+
+
+def test_the_documentation_lists_every_notion() -> None:
+    text = (Path(__file__).parents[2] / "docs/mailflow.md").read_text()
+    assert [name for name, notion in notions().items() if f"| `{name}` | {notion.help} |" not in text] == []

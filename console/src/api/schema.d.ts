@@ -3491,6 +3491,9 @@ export interface components {
          *         {
          *           "name": "harbour-closed",
          *           "cause": "none",
+         *           "says": [
+         *             "recipient & missing & !sender"
+         *           ],
          *           "words": [],
          *           "pattern": "",
          *           "unless": "",
@@ -7664,6 +7667,9 @@ export interface components {
          * @example {
          *       "name": "harbour-closed",
          *       "cause": "none",
+         *       "says": [
+         *         "recipient & missing & !sender"
+         *       ],
          *       "words": [],
          *       "pattern": "",
          *       "unless": "",
@@ -7687,6 +7693,15 @@ export interface components {
              * @enum {string}
              */
             cause: "none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble";
+            /**
+             * Says
+             * @description What a clause of the reply speaks about, in any language: one of these statements
+             * @default []
+             * @example [
+             *       "recipient & missing & !sender"
+             *     ]
+             */
+            says: string[];
             /**
              * Words
              * @description Reply contains one of these words, lower case
@@ -8254,6 +8269,9 @@ export interface components {
          *         {
          *           "name": "harbour-closed",
          *           "cause": "none",
+         *           "says": [
+         *             "recipient & missing & !sender"
+         *           ],
          *           "words": [],
          *           "pattern": "",
          *           "unless": "",
@@ -11058,6 +11076,9 @@ export interface components {
          *         {
          *           "name": "harbour-closed",
          *           "cause": "none",
+         *           "says": [
+         *             "recipient & missing & !sender"
+         *           ],
          *           "words": [],
          *           "pattern": "",
          *           "unless": "",
@@ -11098,6 +11119,9 @@ export interface components {
          *         {
          *           "name": "harbour-closed",
          *           "cause": "none",
+         *           "says": [
+         *             "recipient & missing & !sender"
+         *           ],
          *           "words": [],
          *           "pattern": "",
          *           "unless": "",

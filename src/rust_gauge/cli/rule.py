@@ -20,7 +20,7 @@ EXAMPLES = (
     "rule backtest rules.toml --days 90 --tenant glasswort",
 )
 _POLL = 0.5  # seconds
-_COLUMNS = ("rule", "cause", "permanence", "words", "pattern", "codes", "provider")
+_COLUMNS = ("rule", "cause", "permanence", "says", "words", "pattern", "codes", "provider")
 
 
 def register(noun: Noun) -> None:
@@ -58,7 +58,7 @@ def list_rules(session: Session) -> int:
 def _listed(session: Session, rules: Sequence[OwnRule]) -> int:
     session.output.items(
         session.arguments.format, rules, OwnRule, _COLUMNS,
-        lambda r: (r.name, r.cause.replace("_", " "), r.permanence, ", ".join(r.words), r.pattern,
+        lambda r: (r.name, r.cause.replace("_", " "), r.permanence, " | ".join(r.says), ", ".join(r.words), r.pattern,
                    f"{r.code} {r.enhanced}".strip(), r.provider),
         empty="No rules of your own; the built-in rules decide (rustgauge rule list --built-in).",
     )  # fmt: skip

@@ -17,6 +17,12 @@ class OwnRule(Model):
 
     name: str = Field(max_length=60, examples=["harbour-closed"], description="a-z, 0-9 and hyphens; shown as own:NAME")
     cause: Cause
+    says: list[_Text] = Field(
+        default=[],
+        max_length=50,
+        description="What a clause of the reply speaks about, in any language: one of these statements",
+        examples=[["recipient & missing & !sender"]],
+    )
     words: list[_Word] = Field(default=[], max_length=50, description="Reply contains one of these words, lower case")
     pattern: _Text = Field("", description="Regular expression that matches, ignoring case")
     unless: _Text = Field("", description="Regular expression that does not match")

@@ -60,6 +60,7 @@ export function wordsOf(pattern: string): string {
 const EMPTY: Rule = {
   name: '',
   cause: 'policy',
+  says: [],
   words: [],
   pattern: '',
   unless: '',
@@ -127,10 +128,11 @@ export function RulesCard({
             },
             {
               name: 'Matches',
-              value: (row) => [...(row.words ?? []), row.pattern].filter(Boolean).join(' | '),
+              value: (row) => [...(row.says ?? []), ...(row.words ?? []), row.pattern].filter(Boolean).join(' | '),
               show: (row) => (
                 <Reply>
                   {[
+                    (row.says ?? []).join(' or '),
                     (row.words ?? []).join(' or '),
                     row.pattern && `/${row.pattern}/`,
                     row.unless && `not /${row.unless}/`,
@@ -252,9 +254,17 @@ function RuleForm({
       .split('\n')
       .map((line) => line.trim())
       .filter(Boolean);
+  /** The rule without the empty lines that are there while somebody types. */
+  const entered: Rule = {
+    ...rule,
+    says: lines((rule.says ?? []).join('\n')),
+    words: lines((rule.words ?? []).join('\n')),
+    fits: lines((rule.fits ?? []).join('\n')),
+    fits_not: lines((rule.fits_not ?? []).join('\n')),
+  };
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    trial.mutate({rules: [...others, rule], days: 90});
+    trial.mutate({rules: [...others, entered], days: 90});
   };
   const found = trial.data;
   return (
@@ -303,6 +313,15 @@ function RuleForm({
           onChange={(text) => set({words: text.split('\n')})}
         />
         <Field
+          data-wide
+          label="Speaks about, in any language"
+          hint="one statement per line, for example: recipient & missing & !sender"
+          mono
+          lines={2}
+          value={(rule.says ?? []).join('\n')}
+          onChange={(text) => set({says: text.split('\n')})}
+        />
+        <Field
           label="And matches (regular expression)"
           mono
           value={rule.pattern ?? ''}
@@ -345,18 +364,7 @@ function RuleForm({
             {trial.isPending ? 'Testing …' : 'Run backtest'}
           </Button>
           {found && found.problems.length === 0 && (
-            <Button
-              tone="main"
-              isDisabled={busy}
-              onPress={() =>
-                onKeep({
-                  ...rule,
-                  words: lines((rule.words ?? []).join('\n')),
-                  fits: lines((rule.fits ?? []).join('\n')),
-                  fits_not: lines((rule.fits_not ?? []).join('\n')),
-                })
-              }
-            >
+            <Button tone="main" isDisabled={busy} onPress={() => onKeep(entered)}>
               Save and re-classify
             </Button>
           )}

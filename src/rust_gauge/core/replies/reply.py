@@ -7,7 +7,7 @@ reply is for `causes`, next door.
 import re
 from dataclasses import dataclass
 
-_CODE = re.compile(r"(?:^|[\s:\[(>])([245][0-5][0-9])(?=[ \-#]|$)")
+_CODE = re.compile(r"(?:^|[\s:\[(>])([245][0-57][0-9])(?=[ \-#]|$)")
 # status-code = class "." subject "." detail (RFC 3463 §2); no leading zeros
 _ENHANCED = re.compile(r"(?<![0-9.])([245])\.(0|[1-9][0-9]{0,2})\.(0|[1-9][0-9]{0,2})(?![0-9.]*[0-9])")
 
@@ -36,7 +36,7 @@ class EnhancedStatus:
 class SmtpReply:
     """A reply as far as it could be read; `text` is what was handed in."""
 
-    code: int | None  # 200 to 259, 400 to 459, 500 to 559
+    code: int | None  # 2yz, 4yz or 5yz; RFC 5321 §4.2.1 has y of 0 to 5, and some servers send 57z
     enhanced: EnhancedStatus | None
     text: str
 

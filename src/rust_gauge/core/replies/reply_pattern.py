@@ -12,7 +12,7 @@ from rust_gauge.core.replies.reply import parse_reply
 LONGEST = 500  # characters; the fixed part of a reply comes first
 _READ = 2000  # characters of a reply
 # A reply code, as it may be written: 550, [550], smtp;550, code=550, 550-5.1.1, 550-The (a line that is continued).
-_CODE = re.compile(r"(?:[a-z_-]+[;=:])?[\[({<\"'#]*([245][0-5]\d)(?:[\])}>\"',;:.]*|(-)(\S*))\Z", re.IGNORECASE)
+_CODE = re.compile(r"(?:[a-z_-]+[;=:])?[\[({<\"'#]*([245][0-57]\d)(?:[\])}>\"',;:.]*|(-)(\S*))\Z", re.IGNORECASE)
 _INTRODUCES = frozenset(
     ("smtp", "esmtp", "error", "code", "status", "reply", "response", "said", "returned", "received", "server", "dsn")
 )

@@ -1,8 +1,8 @@
 """Ordered rules that find the cause of a refusal, as people write them in `rules.toml`. The first that fits decides.
 
-Rules see the pattern of a reply (`reply_pattern`): addresses as @, hosts as ~, numbers as #, codes unchanged. Codes
-come last, because providers misuse them. Each pattern is classified once and remembered, so the built-in rules need no
-filter before their regular expressions, and none can exclude what they would match.
+A rule states what a reply speaks about (`vocabulary`), so it holds for many wordings and languages; its other
+conditions see the pattern of a reply (`reply_pattern`): addresses as @, hosts as ~, numbers as #, codes unchanged.
+Codes come last, because providers misuse them. Each pattern is classified once and remembered.
 """
 
 import re
@@ -19,6 +19,7 @@ from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.replies.causes import Cause, Classified, Permanence
 from rust_gauge.core.replies.reply import SmtpReply, parse_reply
 from rust_gauge.core.replies.reply_pattern import reply_pattern_of, wording_of
+from rust_gauge.core.replies.vocabulary import Statement, clauses_of, read_statement, speaks_about
 
 _REMEMBERED = 50_000  # judged reply patterns
 _NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,35}\Z")
@@ -27,13 +28,6 @@ _PATIENCE = 0.05  # seconds for one pattern and text; a pattern that backtracks 
 _ALLOWANCE, _EACH = 0.1, 50e-6
 _CODE = re.compile(r"[245](?:\d\d|xx)\Z")
 _ENHANCED = re.compile(r"(?:[245]|x)\.\d{1,3}\.(?:\d{1,3}|\*)\Z")
-_FOR_NOW = re.compile(
-    r"temporar|try(?:ing)? (?:again|later)|(?:again|come back) later|retry later|will (?:be )?retr|defer|for now\b|"
-    r"vorübergehend|vorläufig|später|temporaire|plus tard|réessay|temporal|más tarde|intente|tarde|provvisori|"
-    r"più tardi|tijdelijk|tymczas|dočasn|ideiglenes|tillfällig|tempor[aä]r|тимчасов|временн|попробуйте позже|geçici|"
-    r"一時|後で|暂时|稍后|일시",
-    re.IGNORECASE,
-)
 _FOR_GOOD = re.compile(
     r"permanent|(?:does|do|did) not exist|no such|fatal|undeliverable|endgültig|définiti", re.IGNORECASE
 )
@@ -45,7 +39,20 @@ _BY_CAUSE = {
         (Cause.MAILBOX_FULL, Cause.RATE_LIMITED, Cause.GREYLISTED, Cause.HOST_UNREACHABLE, Cause.PROVIDER_TROUBLE),
         Permanence.TRANSIENT),
 }  # fmt: skip
-_FIELDS = {"name", "cause", "words", "pattern", "unless", "code", "enhanced", "provider", "permanence", "fits", "not"}
+_FIELDS = {
+    "name",
+    "cause",
+    "says",
+    "words",
+    "pattern",
+    "unless",
+    "code",
+    "enhanced",
+    "provider",
+    "permanence",
+    "fits",
+    "not",
+}
 MAX_RULES = 500  # each is tried on every new reply
 
 
@@ -68,6 +75,7 @@ class CauseRule:
     permanence: Permanence | None = None
     fits: tuple[str, ...] = ()
     fits_not: tuple[str, ...] = ()
+    says: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if not _NAME.match(self.name):
@@ -91,8 +99,13 @@ class CauseRule:
                 )
         if any(not word.strip() or word != word.lower() or len(word) > 100 for word in self.words):
             raise RuleError(f"{self.name}: words must be lower case and not empty")
-        if not (self.words or self.pattern or self.code or self.enhanced):
-            raise RuleError(f"{self.name}: it has no condition", remedy="Give words, pattern, code or enhanced")
+        for text in self.says:
+            try:
+                read_statement(text)
+            except ValueError as error:
+                raise RuleError(f"{self.name}: {error}") from None
+        if not (self.says or self.words or self.pattern or self.code or self.enhanced):
+            raise RuleError(f"{self.name}: it has no condition", remedy="Give says, words, pattern, code or enhanced")
 
 
 class _Pattern(Protocol):
@@ -144,6 +157,7 @@ def _compile(pattern: str, meter: Callable[[], float] | None) -> "_Pattern | Non
 class _Compiled:
     name: str
     cause: Cause
+    says: tuple[Statement, ...]
     search: _Pattern | None
     unless: _Pattern | None
     codes: frozenset[int] | None
@@ -151,7 +165,7 @@ class _Compiled:
     provider: str
     permanence: Permanence | None
 
-    def fits(self, text: str, reply: SmtpReply, provider: str) -> bool:
+    def fits(self, text: str, reply: SmtpReply, provider: str, clauses: Sequence[int]) -> bool:
         if self.provider and self.provider != provider:
             return False
         if self.codes is not None and reply.code not in self.codes:
@@ -165,6 +179,8 @@ class _Compiled:
                 for klass, subject, detail in self.enhanced
             ):
                 return False
+        if self.says and not any(statement.fits(clauses) for statement in self.says):
+            return False
         if self.search is not None and self.search.search(text) is None:
             return False
         return self.unless is None or self.unless.search(text) is None
@@ -197,7 +213,6 @@ class RuleSet:
     _compiled: list[_Compiled] = field(default_factory=list, init=False, compare=False, repr=False)
     _by_word: dict[str, list[int]] = field(default_factory=dict, init=False, compare=False, repr=False)
     _always: list[int] = field(default_factory=list, init=False, compare=False, repr=False)
-    _words: list[re.Pattern[str]] = field(default_factory=list, init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         names = [rule.name for rule in self.rules]
@@ -212,8 +227,8 @@ class RuleSet:
             except (regex.error, RecursionError, OverflowError, MemoryError) as error:
                 raise RuleError(f"{rule.name}: its pattern cannot be used", why=str(error)[:200]) from None
             self._compiled.append(
-                _Compiled(rule.name, rule.cause, search, unless, _codes(rule.code), _enhanced(rule.enhanced),
-                          rule.provider, rule.permanence)
+                _Compiled(rule.name, rule.cause, tuple(map(read_statement, rule.says)), search, unless,
+                          _codes(rule.code), _enhanced(rule.enhanced), rule.provider, rule.permanence)
             )  # fmt: skip
             for word in rule.words:
                 self._by_word.setdefault(word, []).append(number)
@@ -238,12 +253,13 @@ class RuleSet:
         """Find the cause, the permanence that the rule states, and the rule's name; None when no rule fits."""
         text = reply.text
         lower = text.lower()
+        clauses = clauses_of(text) if any(rule.says for rule in self._compiled) else ()
         numbers = [number for word, numbers in self._by_word.items() if word in lower for number in numbers]
         if numbers:
             numbers = sorted({*numbers, *self._always})
         for number in numbers or self._always:
             rule = self._compiled[number]
-            if rule.fits(text, reply, provider):
+            if rule.fits(text, reply, provider, clauses):
                 return rule.cause, rule.permanence, self.prefix + rule.name
         return None
 
@@ -256,7 +272,7 @@ def permanence_of(reply: SmtpReply, cause: Cause = Cause.UNCLASSIFIED) -> Perman
     first = reply.code // 100 if reply.code else reply.enhanced.klass if reply.enhanced else None
     if first in (4, 5):
         return Permanence.TRANSIENT if first == 4 else Permanence.PERMANENT
-    if _FOR_NOW.search(reply.text):
+    if speaks_about("later", reply.text):
         return Permanence.TRANSIENT
     if _FOR_GOOD.search(reply.text):
         return Permanence.PERMANENT
@@ -286,7 +302,7 @@ def _rule(values: dict[str, object]) -> CauseRule:
     except ValueError as error:
         raise RuleError(f"{name or 'A rule'}: {error}") from None
     lists: dict[str, tuple[str, ...]] = {}
-    for key in ("words", "fits", "not"):
+    for key in ("says", "words", "fits", "not"):
         texts = values.get(key, [])
         if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
             raise RuleError(f"{name}: {key} is not a list of texts")
@@ -297,7 +313,7 @@ def _rule(values: dict[str, object]) -> CauseRule:
             raise RuleError(f"{name}: {key} is not a text")
     return CauseRule(
         name, cause, lists["words"], permanence=stated, fits=lists["fits"], fits_not=lists["not"],
-        **texts,  # type: ignore[arg-type]
+        says=lists["says"], **texts,  # type: ignore[arg-type]
     )  # fmt: skip
 
 

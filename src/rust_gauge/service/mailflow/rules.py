@@ -87,7 +87,7 @@ def _core_rule(rule: OwnRule) -> CauseRule:
     return CauseRule(
         rule.name, Cause(rule.cause), tuple(rule.words), rule.pattern, rule.unless, rule.code, rule.enhanced,
         rule.provider, Permanence(rule.permanence) if rule.permanence else None, tuple(rule.fits),
-        tuple(rule.fits_not),
+        tuple(rule.fits_not), tuple(rule.says),
     )  # fmt: skip
 
 
@@ -108,7 +108,8 @@ def built_in(tenant: TenantAccess) -> list[OwnRule]:
     """The rules that come with the service, asked after a tenant's own."""
     return [
         OwnRule(
-            name=rule.name, cause=str(rule.cause), words=list(rule.words), pattern=rule.pattern, unless=rule.unless,
+            name=rule.name, cause=str(rule.cause), says=list(rule.says), words=list(rule.words),
+            pattern=rule.pattern, unless=rule.unless,
             code=rule.code, enhanced=rule.enhanced, provider=rule.provider, permanence=str(rule.permanence or ""),
             fits=list(rule.fits), fits_not=list(rule.fits_not),
         )
