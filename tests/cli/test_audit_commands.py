@@ -1,5 +1,6 @@
 """audit, trial, message, compare, history and batch from the command line; formats that pipelines read."""
 
+import gzip
 import io
 import json
 import re
@@ -14,7 +15,7 @@ from rust_gauge.core.dkim import sign_message
 from rust_gauge.launch.mariadb import free_port
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
-from tests.core.test_dmarc_feedback import ROW, report
+from tests.core.test_reports import ROW, TLS_JSON, report
 
 BROKEN = """$ORIGIN d.example.
 $TTL 600
@@ -209,6 +210,12 @@ def test_with_a_service_audits_are_compared_and_batches_run(
         json.loads(command("audit", "read-report", str(seen), "--format", "json")[1])["sources"][0]["source_ip"]
         == "192.0.2.9"
     )
+    seen.write_bytes(gzip.compress(TLS_JSON))
+    status, out, _ = command("audit", "read-report", str(seen))
+    assert status == 3
+    assert "512 of 542 sessions encrypted" in out
+    assert "certificate-expired: 20 sessions to mx1.marram.example 198.51.100.7" in out
+    assert json.loads(command("audit", "read-report", str(seen), "--format", "json")[1])["kind"] == "tls"
     assert command("audit", "read-report", str(tmp_path / "nowhere"))[0] == 2
     names = tmp_path / "names.txt"
     names.write_text(f"# ours\n{name}\nnot a domain\n")

@@ -18,7 +18,7 @@ from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import tables
 from tests.conftest import Office
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
-from tests.core.test_dmarc_feedback import ROW, report
+from tests.core.test_reports import ROW, report
 from tests.core.test_tag_lists import RSA_2048
 from tests.rows import ndjson, row
 
@@ -277,9 +277,11 @@ def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, 
     assert [(selector.domain, selector.selector) for selector in done.new_selectors] == [
         (name, "s9")
     ]  # of watched domains only
-    assert client.audits.read_feedback_report(office.slug, report(row)).new_selectors == []
+    again = client.audits.read_feedback_report(office.slug, report(row))
+    assert again.kind == "aggregate"
+    assert again.new_selectors == []
     assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("s9", "report")]
-    with pytest.raises(InvalidInputError, match="No aggregate report found"):
+    with pytest.raises(InvalidInputError, match="No report found"):
         client.audits.read_feedback_report(office.slug, b"hello")
 
 

@@ -151,6 +151,30 @@ def test_counters_equal_a_recount_after_any_loads(office: Office, data: st.DataO
     right(office)
 
 
+@pytest.mark.parametrize("order", [[0, 1], [1, 0], None], ids=["accepted first", "delivered first", "one load"])
+def test_a_delivery_without_its_time_is_timed_by_the_accepted_event(
+    office: Office, client: Client, order: list[int] | None
+) -> None:
+    told = [
+        row(1, kind="accepted", time="2026-11-19T08:00:00Z"),
+        row(1, kind="delivered", time="2026-11-19T08:01:30Z"),
+        row(2, kind="delivered", time="2026-11-19T08:05:00Z"),  # nobody says when it was accepted
+        row(3, kind="delivered", time="2026-11-19T08:05:00Z", seconds_taken=4),
+        row(3, kind="accepted", time="2026-11-19T08:00:00Z"),
+        row(4, kind="accepted", time="2026-11-19T09:00:00Z"),
+        row(4, kind="delivered", time="2026-11-19T08:05:00Z"),  # before it was accepted: a clock is wrong
+    ]
+    for load in [told] if order is None else [[told[n]] for n in order] + [told[2:]]:
+        client.events.load(office.slug, ndjson(*load))
+    right(office)
+    found = {each.recipient: each.seconds_taken for each in client.events.list(office.slug, kinds=["delivered"])}
+    assert found == {f"person{n}@tidepost.example": seconds for n, seconds in ((1, 90), (2, None), (3, 4), (4, None))}
+    client.events.load(office.slug, ndjson(*told))  # a repeat adds nothing
+    right(office)
+    total = client.flow.show(office.slug, first=START.date(), last=TODAY.date()).total
+    assert total.seconds_p95 == pytest.approx(90, rel=0.2)
+
+
 def test_a_load_that_stands_half_there_adds_the_other_half(office: Office, client: Client) -> None:
     rows = [row(n, seconds_taken=n / 2) for n in range(20)] + [bounce(n) for n in range(20, 30)]
     client.events.load(office.slug, ndjson(*rows[::2]))

@@ -284,8 +284,9 @@ export interface paths {
         put?: never;
         /**
          * Read Feedback Report
-         * @description Read an aggregate report (RFC 7489): XML, gzip, zip, or the message that carried it. Only the selectors that
-         *     sign for the tenant's own domains are stored; audits check their keys from then on.
+         * @description Read an aggregate report (RFC 7489) or a report on TLS (RFC 8460): XML or JSON, gzip, zip, or the message that
+         *     carried it. Only the selectors that sign for the tenant's own domains are stored; audits check their keys from then
+         *     on.
          */
         post: operations["read_feedback_report"];
         delete?: never;
@@ -4805,6 +4806,7 @@ export interface components {
          * FeedbackReport
          * @description Summary of an aggregate report (RFC 7489 §7.2). Audits check `new_selectors` from now on.
          * @example {
+         *       "kind": "aggregate",
          *       "reporter": "text",
          *       "report_id": "text",
          *       "domain": "news.glasswort.example",
@@ -4828,7 +4830,8 @@ export interface components {
          *           ],
          *           "dispositions": [
          *             "text"
-         *           ]
+         *           ],
+         *           "reasons": []
          *         }
          *       ],
          *       "left_out": 1,
@@ -4837,10 +4840,26 @@ export interface components {
          *           "domain": "news.glasswort.example",
          *           "selector": "d1"
          *         }
-         *       ]
+         *       ],
+         *       "policy": {
+         *         "p": "text",
+         *         "sp": "text",
+         *         "np": "text",
+         *         "adkim": "text",
+         *         "aspf": "text",
+         *         "pct": "text",
+         *         "fo": "text",
+         *         "testing": "text",
+         *         "discovery": "text"
+         *       }
          *     }
          */
         FeedbackReport: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "aggregate";
             /** Reporter */
             reporter: string;
             /** Report Id */
@@ -4873,6 +4892,7 @@ export interface components {
             left_out: number;
             /** New Selectors */
             new_selectors: components["schemas"]["ReportedSelector"][];
+            policy: components["schemas"]["ReportedPolicy"];
         };
         /**
          * FieldSource
@@ -10831,6 +10851,47 @@ export interface components {
             html: string;
         };
         /**
+         * ReportedPolicy
+         * @description The DMARC record as the receiver found it. Tags that the report leaves out are empty.
+         * @example {
+         *       "p": "text",
+         *       "sp": "text",
+         *       "np": "text",
+         *       "adkim": "text",
+         *       "aspf": "text",
+         *       "pct": "text",
+         *       "fo": "text",
+         *       "testing": "text",
+         *       "discovery": "text"
+         *     }
+         */
+        ReportedPolicy: {
+            /** P */
+            p: string;
+            /** Sp */
+            sp: string;
+            /** Np */
+            np: string;
+            /** Adkim */
+            adkim: string;
+            /** Aspf */
+            aspf: string;
+            /** Pct */
+            pct: string;
+            /** Fo */
+            fo: string;
+            /**
+             * Testing
+             * @description The t tag: y or n
+             */
+            testing: string;
+            /**
+             * Discovery
+             * @description How the record was found: psl or treewalk
+             */
+            discovery: string;
+        };
+        /**
          * ReportedSelector
          * @description A selector that signs for a domain of the tenant, found in a report.
          * @example {
@@ -10862,7 +10923,8 @@ export interface components {
          *       ],
          *       "dispositions": [
          *         "text"
-         *       ]
+         *       ],
+         *       "reasons": []
          *     }
          */
         ReportedSource: {
@@ -10889,6 +10951,95 @@ export interface components {
             spf: string[];
             /** Dispositions */
             dispositions: string[];
+            /**
+             * Reasons
+             * @description Why the policy was not applied, such as `mailing_list` or `local_policy: ...`
+             * @default []
+             */
+            reasons: string[];
+        };
+        /**
+         * ReportedTlsFailure
+         * @description Sessions that failed alike (RFC 8460 §4.3).
+         * @example {
+         *       "result": "text",
+         *       "sessions": 1,
+         *       "sending_ip": "192.0.2.10",
+         *       "receiving_mx": "text",
+         *       "receiving_ip": "text",
+         *       "reason": "manual"
+         *     }
+         */
+        ReportedTlsFailure: {
+            /**
+             * Result
+             * @description Result type, such as certificate-expired or starttls-not-supported
+             */
+            result: string;
+            /** Sessions */
+            sessions: number;
+            /** Sending Ip */
+            sending_ip: string;
+            /** Receiving Mx */
+            receiving_mx: string;
+            /** Receiving Ip */
+            receiving_ip: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * ReportedTlsPolicy
+         * @description One policy that a receiver applied to mail for a domain.
+         * @example {
+         *       "policy": "text",
+         *       "domain": "news.glasswort.example",
+         *       "text": [
+         *         "The list was cleaned"
+         *       ],
+         *       "mx": [
+         *         "text"
+         *       ],
+         *       "successful": 1,
+         *       "failed": 1,
+         *       "failures": [
+         *         {
+         *           "result": "text",
+         *           "sessions": 1,
+         *           "sending_ip": "192.0.2.10",
+         *           "receiving_mx": "text",
+         *           "receiving_ip": "text",
+         *           "reason": "manual"
+         *         }
+         *       ]
+         *     }
+         */
+        ReportedTlsPolicy: {
+            /**
+             * Policy
+             * @description sts, tlsa or no-policy-found
+             */
+            policy: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Text
+             * @description The policy as it was found
+             */
+            text: string[];
+            /** Mx */
+            mx: string[];
+            /**
+             * Successful
+             * @description Sessions that were encrypted as the policy asks
+             */
+            successful: number;
+            /** Failed */
+            failed: number;
+            /**
+             * Failures
+             * @description Most sessions first, at most 500
+             */
+            failures: components["schemas"]["ReportedTlsFailure"][];
         };
         /**
          * RrsetChange
@@ -12410,6 +12561,79 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "admin";
+        };
+        /**
+         * TlsReport
+         * @description A report on TLS (RFC 8460): sessions to the mail servers of a domain.
+         * @example {
+         *       "kind": "tls",
+         *       "reporter": "text",
+         *       "report_id": "text",
+         *       "contact": "text",
+         *       "begin": "2026-11-20T08:00:00Z",
+         *       "end": "2026-11-20T08:00:00Z",
+         *       "successful": 1,
+         *       "failed": 1,
+         *       "policies": [
+         *         {
+         *           "policy": "text",
+         *           "domain": "news.glasswort.example",
+         *           "text": [
+         *             "The list was cleaned"
+         *           ],
+         *           "mx": [
+         *             "text"
+         *           ],
+         *           "successful": 1,
+         *           "failed": 1,
+         *           "failures": [
+         *             {
+         *               "result": "text",
+         *               "sessions": 1,
+         *               "sending_ip": "192.0.2.10",
+         *               "receiving_mx": "text",
+         *               "receiving_ip": "text",
+         *               "reason": "manual"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "left_out": 1
+         *     }
+         */
+        TlsReport: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tls";
+            /** Reporter */
+            reporter: string;
+            /** Report Id */
+            report_id: string;
+            /** Contact */
+            contact: string;
+            /**
+             * Begin
+             * Format: date-time
+             */
+            begin: string;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Successful */
+            successful: number;
+            /** Failed */
+            failed: number;
+            /** Policies */
+            policies: components["schemas"]["ReportedTlsPolicy"][];
+            /**
+             * Left Out
+             * @description Policies and failures of the report that could not be read
+             */
+            left_out: number;
         };
         /**
          * Token
@@ -15919,7 +16143,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FeedbackReport"];
+                    "application/json": components["schemas"]["FeedbackReport"] | components["schemas"]["TlsReport"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

@@ -13,7 +13,7 @@ from rust_gauge.cli import formats, jobs_wait, local
 from rust_gauge.cli.audit_view import show as show_audit
 from rust_gauge.cli.audit_view import show_comparison
 from rust_gauge.cli.errors import UsageError
-from rust_gauge.cli.message_view import show_message, show_report, show_spf_check
+from rust_gauge.cli.message_view import show_message, show_report, show_spf_check, show_tls_report
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session, read_text
@@ -69,7 +69,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--helo", default="", help="the HELO name")
     made.add_argument("--mail-from", default="", help="the envelope sender")
     local.options(made)
-    made = noun.add("read-report", read_report, "read a DMARC aggregate report", DOCUMENT)
+    made = noun.add("read-report", read_report, "read a DMARC aggregate report or a report on TLS", DOCUMENT)
     made.add_argument("file", help="XML, .xml.gz, .zip or a message; - for standard input")
     made = noun.add("settings", settings, "show the audit settings of a tenant, or set them", DOCUMENT)
     made.add_argument("--set", metavar="FILE", help="set them from a JSON file, as --format json prints them")
@@ -282,9 +282,12 @@ def check_message(session: Session) -> int:
 
 
 def read_report(session: Session) -> int:
-    """Read an aggregate report. Exit status 3 when some of the mail did not align."""
+    """Read a report of a receiver. Exit status 3 when some of the mail did not align, or some sessions failed."""
     arguments = session.arguments
     done = session.client.audits.read_feedback_report(session.tenant(), _read(arguments.file))
+    if done.kind == "tls":
+        session.output.document(arguments.format, done, lambda: show_tls_report(session.output, done))
+        return 3 if done.failed else 0
     session.output.document(arguments.format, done, lambda: show_report(session.output, done))
     return 0 if done.aligned == done.messages else 3
 

@@ -1,7 +1,7 @@
 """SPF results, captured messages and aggregate reports as text for a terminal."""
 
 from rust_gauge.cli.output import Output
-from rust_gauge.contract.audits import FeedbackReport, MessageCheck, SignatureResult, SpfCheck, SpfResult
+from rust_gauge.contract.audits import FeedbackReport, MessageCheck, SignatureResult, SpfCheck, SpfResult, TlsReport
 
 _COLOURS = {"pass": "sound", "fail": "fault", "permerror": "fault", "softfail": "risk", "temperror": "risk"}
 
@@ -74,6 +74,10 @@ def show_report(output: Output, done: FeedbackReport) -> None:
                 f"{done.begin:%Y-%m-%d %H:%M} to {done.end:%Y-%m-%d %H:%M} UTC")  # fmt: skip
     colour = "sound" if done.aligned == done.messages else "risk"
     output.line(output.paint(f"{done.aligned:,} of {done.messages:,} messages aligned", colour))
+    tags = {name: value for name, value in done.policy.model_dump().items() if value}
+    output.line(
+        f"policy that the receiver found: {'; '.join(f'{name}={value}' for name, value in tags.items()) or 'none'}"
+    )
     for source in done.sources:
         output.line(
             f"{source.source_ip}: {source.aligned:,} of {source.messages:,} aligned; {', '.join(source.dispositions)}"
@@ -81,7 +85,25 @@ def show_report(output: Output, done: FeedbackReport) -> None:
         output.line(output.paint(f"    From {', '.join(source.header_from) or '?'}", "dim"))
         for what, words in (("DKIM", source.signatures), ("SPF", source.spf)):
             output.line(output.paint(f"    {what} {'; '.join(words) or 'none'}", "dim"))
+        if source.reasons:
+            output.line(output.paint(f"    policy not applied: {'; '.join(source.reasons)}", "dim"))
     for new in done.new_selectors:
         output.line(f"new selector {new.selector} of {new.domain}: audits check its key from now on")
     if done.left_out:
         output.line(output.paint(f"{done.left_out:,} rows of the report were unreadable and left out", "risk"))
+
+
+def show_tls_report(output: Output, done: TlsReport) -> None:
+    """A report on TLS by policy."""
+    output.line(f"{done.reporter}, {done.begin:%Y-%m-%d %H:%M} to {done.end:%Y-%m-%d %H:%M} UTC")
+    for policy in done.policies:
+        sessions = policy.successful + policy.failed
+        output.line(f"{output.paint(policy.domain, 'bold')}: policy {policy.policy}; "
+                    + output.paint(f"{policy.successful:,} of {sessions:,} sessions encrypted as it asks",
+                                   "risk" if policy.failed else "sound"))  # fmt: skip
+        for failure in policy.failures:
+            where = " ".join(part for part in (failure.receiving_mx, failure.receiving_ip) if part)
+            reason = f" ({failure.reason})" if failure.reason else ""
+            output.line(f"    {failure.result}: {failure.sessions:,} sessions{f' to {where}' if where else ''}{reason}")
+    if done.left_out:
+        output.line(output.paint(f"{done.left_out:,} parts of the report were unreadable and left out", "risk"))

@@ -418,6 +418,24 @@ class ReportedSource(Model):
     signatures: list[str] = Field(description="d= and selector with their result, such as `d.example s1 pass`")
     spf: list[str] = Field(description="Envelope domain with its result")
     dispositions: list[str]
+    reasons: list[str] = Field(
+        default=[],
+        description="Why the policy was not applied, such as `mailing_list` or `local_policy: ...`",
+    )
+
+
+class ReportedPolicy(Model):
+    """The DMARC record as the receiver found it. Tags that the report leaves out are empty."""
+
+    p: str
+    sp: str
+    np: str
+    adkim: str
+    aspf: str
+    pct: str
+    fo: str
+    testing: str = Field(description="The t tag: y or n")
+    discovery: str = Field(description="How the record was found: psl or treewalk")
 
 
 class ReportedSelector(Model):
@@ -430,6 +448,7 @@ class ReportedSelector(Model):
 class FeedbackReport(Model):
     """Summary of an aggregate report (RFC 7489 §7.2). Audits check `new_selectors` from now on."""
 
+    kind: Literal["aggregate"] = "aggregate"
     reporter: str
     report_id: str
     domain: str
@@ -440,6 +459,48 @@ class FeedbackReport(Model):
     sources: list[ReportedSource] = Field(description="Largest first, at most 500")
     left_out: int = Field(description="Invalid rows of the report")
     new_selectors: list[ReportedSelector]
+    policy: ReportedPolicy
+
+
+class ReportedTlsFailure(Model):
+    """Sessions that failed alike (RFC 8460 §4.3)."""
+
+    result: str = Field(description="Result type, such as certificate-expired or starttls-not-supported")
+    sessions: int
+    sending_ip: str
+    receiving_mx: str
+    receiving_ip: str
+    reason: str
+
+
+class ReportedTlsPolicy(Model):
+    """One policy that a receiver applied to mail for a domain."""
+
+    policy: str = Field(description="sts, tlsa or no-policy-found")
+    domain: str
+    text: list[str] = Field(description="The policy as it was found")
+    mx: list[str]
+    successful: int = Field(description="Sessions that were encrypted as the policy asks")
+    failed: int
+    failures: list[ReportedTlsFailure] = Field(description="Most sessions first, at most 500")
+
+
+class TlsReport(Model):
+    """A report on TLS (RFC 8460): sessions to the mail servers of a domain."""
+
+    kind: Literal["tls"] = "tls"
+    reporter: str
+    report_id: str
+    contact: str
+    begin: UtcTime
+    end: UtcTime
+    successful: int
+    failed: int
+    policies: list[ReportedTlsPolicy]
+    left_out: int = Field(description="Policies and failures of the report that could not be read")
+
+
+ReceiverReport = Annotated[FeedbackReport | TlsReport, Field(discriminator="kind")]
 
 
 class DnsListSetting(Model):

@@ -5,7 +5,7 @@ RustGaugeError
      ├─ DomainNameError   a text is not a domain name
      ├─ AddressError      a text is not a mailbox address
      ├─ IpAddressError    a text is not an IP address
-     ├─ ReportError       no DMARC aggregate report (core.dmarc.feedback)
+     ├─ ReportError       no report of a receiver (core.reports)
      └─ EventError        a row is no event; names the field
 """
 

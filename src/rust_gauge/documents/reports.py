@@ -1,10 +1,10 @@
-"""A DMARC aggregate report in short, as the contract has it."""
+"""Reports of receivers in short, as the contract has them."""
 
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 
 from rust_gauge.contract import audits as c
-from rust_gauge.core.dmarc import AggregateReport, ReportRow
+from rust_gauge.core.reports import AggregateReport, ReportRow, TlsReport
 
 _MAX_SOURCES = 500  # rows; more is a list that nobody reads, and CSV has all
 _MAX_SECONDS = 253_402_300_799  # the end of the year 9999
@@ -26,6 +26,42 @@ def report_document(report: AggregateReport, new: Sequence[tuple[str, str]]) -> 
         sources=sources[:_MAX_SOURCES],
         left_out=report.left_out,
         new_selectors=[c.ReportedSelector(domain=domain, selector=selector) for domain, selector in new],
+        policy=c.ReportedPolicy(**{name: getattr(report.policy, name) for name in c.ReportedPolicy.model_fields}),
+    )
+
+
+def tls_document(report: TlsReport) -> c.TlsReport:
+    return c.TlsReport(
+        reporter=report.reporter,
+        report_id=report.report_id,
+        contact=report.contact,
+        begin=_time(report.begin),
+        end=_time(report.end),
+        successful=sum(policy.successful for policy in report.policies),
+        failed=sum(policy.failed for policy in report.policies),
+        policies=[
+            c.ReportedTlsPolicy(
+                policy=policy.kind,
+                domain=policy.domain,
+                text=list(policy.text),
+                mx=list(policy.mx),
+                successful=policy.successful,
+                failed=policy.failed,
+                failures=[
+                    c.ReportedTlsFailure(
+                        result=failure.result,
+                        sessions=failure.sessions,
+                        sending_ip=failure.sending_ip,
+                        receiving_mx=failure.receiving_mx,
+                        receiving_ip=failure.receiving_ip,
+                        reason=failure.reason,
+                    )
+                    for failure in sorted(policy.failures, key=lambda failure: -failure.sessions)[:_MAX_SOURCES]
+                ],
+            )
+            for policy in report.policies
+        ],
+        left_out=report.left_out,
     )
 
 
@@ -42,6 +78,11 @@ def _source(ip: str, rows: Sequence[ReportRow]) -> c.ReportedSource:
         ),
         spf=_each(f"{row.spf_domain} {row.spf_result}" for row in rows if row.spf_domain),
         dispositions=_each(row.disposition for row in rows),
+        reasons=_each(
+            f"{reason.kind}: {reason.comment}" if reason.comment else reason.kind
+            for row in rows
+            for reason in row.reasons
+        ),
     )
 
 

@@ -21,6 +21,7 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
 from rust_gauge.store.columns import CounterKey
+from rust_gauge.store.delivery_times import expects_pairs, pair_deliveries
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 from rust_gauge.store.trouble import Troubled
@@ -36,7 +37,7 @@ _APART = timedelta(days=35)  # events of one message are not further apart
 IP, CAMPAIGN, TAG = 0, 1, 2  # what a label is
 _NO_NUMBERS = "\\N\x1f\\N\x1f\\N\x1f\\N"  # no code, enhanced code, attempt or time taken
 _NO_CAUSE = "0\x1f0\x1f\x1f0"
-_DELIVERED = Kind.DELIVERED.number
+_ACCEPTED, _DELIVERED = Kind.ACCEPTED.number, Kind.DELIVERED.number
 
 
 class Slot(NamedTuple):
@@ -123,6 +124,8 @@ class Load:
         self.delivered: list[bytes] = []  # recipient keys
         self.delivered_domains: dict[str, str] = {}  # recipient domains, and when mail was last delivered there
         self.troubled: set[bytes] = set()  # those of `delivered` with whom there was trouble before
+        self.accepted: list[bytes] = []  # recipient keys of messages with an id
+        self.untimed: list[bytes] = []  # the same, of deliveries that say nothing of the time they took
         self.told: list[tuple[Event, bytes, Slot]] = []  # what counts once, and rejections
         self.reply_patterns: dict[bytes, int] = {}  # ids of reply patterns by identity of the event
         self._paths: dict[Path, PathRow] = {}
@@ -166,6 +169,10 @@ class Load:
             if seconds is not None:
                 bucket = (time[:10], provider_id, time_bucket(seconds))
                 path.times[bucket] = path.times.get(bucket, 0) + 1
+            elif message_id:
+                self.untimed.append(key)
+        elif kind == _ACCEPTED and message_id:
+            self.accepted.append(key)
         count = (time[:13], provider_id, kind)
         path.counts[count] = path.counts.get(count, 0) + 1
 
@@ -203,6 +210,10 @@ class Load:
             if event.seconds_taken is not None:
                 bucket = (time[:10], provider_id, time_bucket(event.seconds_taken))
                 path.times[bucket] = path.times.get(bucket, 0) + 1
+            elif event.message_id:
+                self.untimed.append(key)
+        elif kind == _ACCEPTED and event.message_id:
+            self.accepted.append(key)
         count = (time[:13], provider_id, kind)
         path.counts[count] = path.counts.get(count, 0) + 1
 
@@ -299,6 +310,7 @@ class Load:
             if pattern_id:
                 reply_patterns[pattern_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
         self._count_groups(connection, load_id, counts, grouped, now)
+        self._pair(connection, times)
         write_counts(connection, self.tenant_id, counts)
         add_to(connection, _TIMES, self.tenant_id, times)
         add_to(connection, PATTERNS, self.tenant_id, reply_patterns)
@@ -337,6 +349,16 @@ class Load:
                 bucket = time_bucket(row.seconds_taken)
                 times[row.domain_id, row.day, row.provider_id, row.stream_id, row.relay_id, bucket] += 1
         return counts, times
+
+    def _pair(self, connection: Connection, times: Counter[CounterKey]) -> None:
+        """Time deliveries by the accepted events of their messages, whichever of the two came first."""
+        if not (self.untimed or self.accepted) or not expects_pairs(connection, self.tenant_id, bool(self.untimed)):
+            return
+        recipients = sorted({*self.untimed, *self.accepted})
+        first, last = datetime.fromisoformat(min(self.times)), datetime.fromisoformat(max(self.times))
+        for row, seconds in pair_deliveries(connection, self.tenant_id, recipients, first, last):
+            ids = (row.provider_id, row.stream_id, row.relay_id)
+            times[row.domain_id, str(row.occurred_at)[:10], *ids, time_bucket(seconds)] += 1
 
     def _count_groups(
         self, connection: Connection, load_id: int, counts: Counts, grouped: set[bytes], now: datetime

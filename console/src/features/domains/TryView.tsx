@@ -1,4 +1,4 @@
-/** Would this pass? SPF for a connection, everything about a captured message, and what an aggregate report tells. */
+/** Would this pass? SPF for a connection, everything about a captured message, and what a receiver's report tells. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -7,6 +7,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {FilePicker} from '../../design/FilePicker';
 import {Field} from '../../design/Field';
+import {count, plural} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {colour, font, space} from '../../design/tokens';
 
@@ -191,15 +192,19 @@ function MessageCard({tenant}: {tenant: string}) {
 function ReportCard({tenant}: {tenant: string}) {
   const report = useFeedbackReport(tenant);
   return (
-    <Card title="Aggregate report" note="only selectors of your domains are stored">
+    <Card
+      title="Report of a receiver"
+      note="DMARC aggregate reports and TLS reports; only selectors of your domains are stored"
+    >
       <FilePicker
         label={report.isPending ? 'Reading …' : 'Choose file'}
-        hint="or drop it here: XML, gzip, zip or the message with it"
+        hint="or drop it here: XML, JSON, gzip, zip or the message with it"
         isDisabled={report.isPending}
         onFile={(file) => report.mutate(file)}
       />
       {report.error && <Trouble error={report.error} />}
-      {report.data && <Report found={report.data} />}
+      {report.data?.kind === 'tls' && <TlsReport found={report.data} />}
+      {report.data?.kind === 'aggregate' && <Report found={report.data} />}
     </Card>
   );
 }
@@ -215,6 +220,13 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
           </Tag>{' '}
           {found.reporter} about <code>{found.domain}</code>, {day(found.begin)} to {day(found.end)}
         </span>
+        <Small>
+          Policy that the receiver found:{' '}
+          {Object.entries(found.policy)
+            .filter(([, value]) => value)
+            .map(([tag, value]) => `${tag}=${value}`)
+            .join('; ') || 'none'}
+        </Small>
         {found.new_selectors.map((each) => (
           <b key={each.domain + each.selector} style={{fontWeight: 600}}>
             New selector {each.selector} of {each.domain}: audits check its key from now on
@@ -231,6 +243,37 @@ export function Report({found}: {found: Schemas['FeedbackReport']}) {
           <Small>From {each.header_from.join(', ') || 'not stated'}</Small>
           <Small>DKIM {each.signatures.join('; ') || 'none'}</Small>
           <Small>SPF {each.spf.join('; ') || 'none'}</Small>
+          {(each.reasons ?? []).length > 0 && <Small>Policy not applied: {(each.reasons ?? []).join('; ')}</Small>}
+        </Said>
+      ))}
+    </>
+  );
+}
+
+export function TlsReport({found}: {found: Schemas['TlsReport']}) {
+  return (
+    <>
+      <Said>
+        <span>
+          {found.reporter}, {found.begin.slice(0, 10)} to {found.end.slice(0, 10)}
+        </span>
+        {found.left_out > 0 && <Small>{plural(found.left_out, 'part')} could not be read</Small>}
+      </Said>
+      {found.policies.map((policy, i) => (
+        <Said key={i}>
+          <span>
+            <Tag level={policy.failed ? 'risk' : 'right'}>
+              {count(policy.successful)} of {count(policy.successful + policy.failed)} sessions
+            </Tag>{' '}
+            to <code>{policy.domain}</code> encrypted as its policy asks ({policy.policy})
+          </span>
+          {policy.failures.map((failure, n) => (
+            <Small key={n}>
+              {failure.result}: {plural(failure.sessions, 'session')}
+              {failure.receiving_mx && ` to ${failure.receiving_mx}`} {failure.receiving_ip}
+              {failure.reason && ` (${failure.reason})`}
+            </Small>
+          ))}
         </Said>
       ))}
     </>

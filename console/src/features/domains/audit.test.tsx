@@ -11,7 +11,7 @@ import {between, HistoryView} from './HistoryView';
 import {aboutKey} from './RecordsCard';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
-import {TryView, Report} from './TryView';
+import {TlsReport, TryView, Report} from './TryView';
 
 afterEach(cleanup);
 
@@ -266,6 +266,8 @@ describe('many domains', () => {
 describe('an aggregate report', () => {
   it('says what aligned, source by source, and which selector is new', () => {
     const found: Schemas['FeedbackReport'] = {
+      kind: 'aggregate',
+      policy: {p: 'none', sp: '', np: '', adkim: 'r', aspf: '', pct: '', fo: '', testing: '', discovery: ''},
       reporter: 'Tidepost',
       report_id: 'r-1',
       domain: 'marram.example',
@@ -284,14 +286,57 @@ describe('an aggregate report', () => {
           signatures: ['marram.example s9 pass'],
           spf: [],
           dispositions: ['none'],
+          reasons: ['mailing_list: known list'],
         },
       ],
     };
     open(<Report found={found} />);
+    expect(screen.getByText('Policy not applied: mailing_list: known list')).toBeTruthy();
+    expect(screen.getByText('Policy that the receiver found: p=none; adkim=r')).toBeTruthy();
     expect(screen.getByText('7 of 9 aligned', {selector: 'span'})).toBeTruthy();
     expect(screen.getByText(/New selector s9 of marram.example/)).toBeTruthy();
     expect(screen.getByText('DKIM marram.example s9 pass')).toBeTruthy();
     expect(screen.getByText('2 rows were invalid and skipped')).toBeTruthy();
+  });
+});
+
+describe('a report on TLS', () => {
+  it('says how many sessions were encrypted, and what failed where', () => {
+    const found: Schemas['TlsReport'] = {
+      kind: 'tls',
+      reporter: 'Tidepost',
+      report_id: 't-1',
+      contact: '',
+      begin: '2026-11-20T00:00:00Z',
+      end: '2026-11-20T23:59:59Z',
+      successful: 512,
+      failed: 30,
+      left_out: 1,
+      policies: [
+        {
+          policy: 'sts',
+          domain: 'marram.example',
+          text: [],
+          mx: [],
+          successful: 512,
+          failed: 30,
+          failures: [
+            {
+              result: 'certificate-expired',
+              sessions: 30,
+              sending_ip: '',
+              receiving_mx: 'mx1.marram.example',
+              receiving_ip: '198.51.100.7',
+              reason: '',
+            },
+          ],
+        },
+      ],
+    };
+    open(<TlsReport found={found} />);
+    expect(screen.getByText('512 of 542 sessions')).toBeTruthy();
+    expect(screen.getByText(/certificate-expired: 30 sessions to mx1.marram.example/)).toBeTruthy();
+    expect(screen.getByText('1 part could not be read')).toBeTruthy();
   });
 });
 

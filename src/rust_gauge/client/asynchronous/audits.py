@@ -11,9 +11,9 @@ from rust_gauge.contract.audits import (
     AuditSummary,
     BatchRequest,
     BatchResult,
-    FeedbackReport,
     HistoryEntry,
     MessageCheck,
+    ReceiverReport,
     SpfCheck,
     SpfCheckRequest,
 )
@@ -62,7 +62,7 @@ class Audits(Part):
         """Verify SPF, DKIM and DMARC of a captured message. Without `ip`, SPF is left out."""
         return await self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
-    async def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
+    async def read_feedback_report(self, tenant: str, octets: bytes) -> ReceiverReport:
         """Read an aggregate report. Audits check its selectors from now on."""
         return await self._client.send(calls.read_feedback_report(tenant, octets))
 

@@ -10,9 +10,9 @@ from rust_gauge.contract.audits import (
     AuditSummary,
     BatchRequest,
     BatchResult,
-    FeedbackReport,
     HistoryEntry,
     MessageCheck,
+    ReceiverReport,
     SpfCheck,
     SpfCheckRequest,
 )
@@ -54,9 +54,9 @@ def check_message(tenant: str, raw: bytes, ip: str, helo: str, mail_from: str) -
     return Call("POST", path, TypeAdapter(MessageCheck), query, raw, "message/rfc822", True)
 
 
-def read_feedback_report(tenant: str, octets: bytes) -> Call[FeedbackReport]:
+def read_feedback_report(tenant: str, octets: bytes) -> Call[ReceiverReport]:
     path = f"/api/v1{tenant_path(tenant, 'feedback-reports')}"
-    return Call("POST", path, TypeAdapter(FeedbackReport), {}, octets, "application/octet-stream", True)
+    return Call("POST", path, TypeAdapter(ReceiverReport), {}, octets, "application/octet-stream", True)
 
 
 def start_batch(tenant: str, request: BatchRequest) -> Call[Job]:

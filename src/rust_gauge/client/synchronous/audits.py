@@ -13,9 +13,9 @@ from rust_gauge.contract.audits import (
     AuditSummary,
     BatchRequest,
     BatchResult,
-    FeedbackReport,
     HistoryEntry,
     MessageCheck,
+    ReceiverReport,
     SpfCheck,
     SpfCheckRequest,
 )
@@ -64,7 +64,7 @@ class Audits(Part):
         """Verify SPF, DKIM and DMARC of a captured message. Without `ip`, SPF is left out."""
         return self._client.send(calls.check_message(tenant, raw, ip, helo, mail_from))
 
-    def read_feedback_report(self, tenant: str, octets: bytes) -> FeedbackReport:
+    def read_feedback_report(self, tenant: str, octets: bytes) -> ReceiverReport:
         """Read an aggregate report. Audits check its selectors from now on."""
         return self._client.send(calls.read_feedback_report(tenant, octets))
 

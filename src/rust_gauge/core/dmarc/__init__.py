@@ -19,11 +19,9 @@ from rust_gauge.core.dmarc.discovery import (
     organisational_domain,
     walk_targets,
 )
-from rust_gauge.core.dmarc.feedback import AggregateReport, ReportError, ReportRow, SignatureSeen, read_report, unpack
 from rust_gauge.core.dmarc.record import DmarcRecord, is_dmarc1, read_policy
 
 __all__ = [
-    "AggregateReport",
     "Aligned",
     "CorrectedPolicy",
     "Destination",
@@ -34,9 +32,6 @@ __all__ = [
     "EffectivePolicy",
     "Identifier",
     "PolicyAt",
-    "ReportError",
-    "ReportRow",
-    "SignatureSeen",
     "accepts_mail",
     "below_policy",
     "check_destination",
@@ -50,7 +45,5 @@ __all__ = [
     "is_dmarc1",
     "organisational_domain",
     "read_policy",
-    "read_report",
-    "unpack",
     "walk_targets",
 ]

@@ -10,7 +10,6 @@ import quopri
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from email.header import decode_header, make_header
 
 MAX_DEPTH = 12  # of multiparts within multiparts; notices nest three or four deep
 MAX_PARTS = 200  # bounds the work for a message made of boundaries
@@ -19,6 +18,8 @@ MAX_TEXT = 256 * 1024  # octets of one part that are decoded
 _FIELD = re.compile(rb"([!-9;-~]+)[ \t]*:[ \t]*(.*)", re.DOTALL)
 _FOLD = re.compile(rb"\r?\n(?=[ \t])")
 _BLANK = re.compile(rb"\r?\n\r?\n")
+_ENCODED_WORD = re.compile(r"=\?([!-~]{1,60}?)\?([bBqQ])\?([!->@-~]*)\?=")
+_BETWEEN_WORDS = re.compile(r"(?<=\?=)[ \t\r\n]+(?==\?)")  # RFC 2047 §6.2: ignored between two encoded words
 _PARAMETER = re.compile(r';\s*([\w!#$&.+^`|~-]+)(?:\*0?\*?)?\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s;]*))')
 
 
@@ -43,16 +44,20 @@ class Entity:
         for part in self.parts:
             yield from part.walk()
 
-    def text(self) -> str:
-        """Return the body as text, its transfer encoding taken off; at most MAX_TEXT octets of it."""
+    def octets(self, most: int) -> bytes:
+        """Return the body, its transfer encoding taken off; at most `most` octets of it."""
         encoding = self.get("content-transfer-encoding").strip().lower()
-        raw = self.body[: MAX_TEXT * 2]
+        raw = self.body[: most * 2]
         if encoding == "base64":
             letters = re.sub(rb"[^A-Za-z0-9+/]", b"", raw)
             raw = base64.b64decode(letters[: len(letters) // 4 * 4] + _padded(letters))
         elif encoding == "quoted-printable":
             raw = quopri.decodestring(raw)
-        raw = raw[:MAX_TEXT]
+        return raw[:most]
+
+    def text(self) -> str:
+        """Return the body as text, its transfer encoding taken off; at most MAX_TEXT octets of it."""
+        raw = self.octets(MAX_TEXT)
         try:
             return raw.decode("utf-8")
         except UnicodeDecodeError:
@@ -101,13 +106,22 @@ def parse_fields(raw: bytes) -> dict[str, list[str]]:
 
 
 def words(value: str) -> str:
-    """Decode the encoded words (RFC 2047) of a field's value."""
+    """Decode the encoded words (RFC 2047) of a field's value. A broken one stays as it is."""
     if "=?" not in value:
         return value
+    return _ENCODED_WORD.sub(_word, _BETWEEN_WORDS.sub("", value[:2000]))
+
+
+def _word(found: re.Match[str]) -> str:
+    charset, encoding, text = found.groups()
     try:
-        return str(make_header(decode_header(value[:2000])))
+        if encoding in "bB":
+            raw = base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
+        else:
+            raw = quopri.decodestring(text.replace("_", " ").encode("ascii"), header=True)
+        return raw.decode(_charset(charset.partition("*")[0]), "replace")
     except (ValueError, LookupError):
-        return value
+        return found[0]
 
 
 def _parse(raw: bytes, depth: int, count: list[int], usual: str) -> Entity:

@@ -19,10 +19,10 @@ from rust_gauge.contract.audits import (
     AuditSettings,
     AuditSummary,
     BulkRule,
-    FeedbackReport,
     Finding,
     HistoryEntry,
     MessageCheck,
+    ReceiverReport,
     RecordChange,
     SpfCheck,
     SpfCheckRequest,
@@ -30,17 +30,17 @@ from rust_gauge.contract.audits import (
 from rust_gauge.contract.common import Page
 from rust_gauge.core.audit import USUAL_SELECTORS, AuditRequest, Measured, Selector, audit_domain, streams_of
 from rust_gauge.core.audit import BulkRule as CoreBulkRule
-from rust_gauge.core.dmarc import ReportError, read_report, unpack
 from rust_gauge.core.errors import IpAddressError
 from rust_gauge.core.message import authenticate
 from rust_gauge.core.names import parse_ip
+from rust_gauge.core.reports import ReportError, TlsReport, read_report
 from rust_gauge.core.roles import Role
 from rust_gauge.core.sending import Relay as PlanRelay
 from rust_gauge.core.spf import check_mail
 from rust_gauge.core.transport import DnsList
 from rust_gauge.documents.audits import audit_document
 from rust_gauge.documents.messages import message_document
-from rust_gauge.documents.reports import report_document
+from rust_gauge.documents.reports import report_document, tls_document
 from rust_gauge.documents.trials import trial_document
 from rust_gauge.service.domains.domains import domain_name, find_domain
 from rust_gauge.service.domains.relays import plan_relays, sending_paths
@@ -411,14 +411,16 @@ def check_message(
     return found
 
 
-def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) -> FeedbackReport:
-    """Read an aggregate report. Only the selectors that sign for a domain of the tenant are stored. ServiceProblem
-    `not-a-report` if it is not one.
+def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) -> ReceiverReport:
+    """Read an aggregate report or a report on TLS. Only the selectors that sign for a domain of the tenant are stored.
+    ServiceProblem `not-a-report` if it is neither.
     """
     try:
-        report = read_report(unpack(octets))
+        report = read_report(octets)
     except ReportError as error:
         raise ServiceProblem("not-a-report", str(error), remedy=error.remedy) from None
+    if isinstance(report, TlsReport):
+        return tls_document(report)
     signed = {
         (signature.domain, signature.selector)
         for row in report.rows

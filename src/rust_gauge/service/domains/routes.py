@@ -12,9 +12,9 @@ from rust_gauge.contract.audits import (
     AuditSummary,
     BatchRequest,
     BatchResult,
-    FeedbackReport,
     HistoryEntry,
     MessageCheck,
+    ReceiverReport,
     SpfCheck,
     SpfCheckRequest,
 )
@@ -141,9 +141,10 @@ async def check_message(
     tags=["audits"],
     operation_id="read_feedback_report",
 )
-async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> FeedbackReport:
-    """Read an aggregate report (RFC 7489): XML, gzip, zip, or the message that carried it. Only the selectors that
-    sign for the tenant's own domains are stored; audits check their keys from then on.
+async def read_feedback_report(context: Ctx, tenant: Tenant, request: Request) -> ReceiverReport:
+    """Read an aggregate report (RFC 7489) or a report on TLS (RFC 8460): XML or JSON, gzip, zip, or the message that
+    carried it. Only the selectors that sign for the tenant's own domains are stored; audits check their keys from then
+    on.
     """
     body = await request.body()
     return await run_in_threadpool(audits.read_feedback_report, context, tenant, body)

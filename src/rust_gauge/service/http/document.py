@@ -49,7 +49,7 @@ _STREAMS: dict[str, dict[str, str]] = {
     "stream_clearance": {"application/x-ndjson": 'One address per line: a string, or {"address": ...}'},
     "add_job_piece": {"application/octet-stream": "A piece of the file"},
     "check_message": {"message/rfc822": "The message as it was captured"},
-    "read_feedback_report": {"application/octet-stream": "XML, gzip, zip, or a message that carries one of them"},
+    "read_feedback_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
 }  # fmt: skip
 _ANSWERS: dict[str, dict[str, str]] = {
     "stream_clearance": {"application/x-ndjson": "One answer per line (schema ClearanceAnswer)"},

@@ -1,31 +1,18 @@
 """Aggregate reports (RFC 7489 §7.2 and Appendix C; DMARCbis keeps the format): what receivers say they saw.
 
-`unpack` gets the XML out of what arrives (XML, gzip, zip, or the mail that carried it), `read_report` reads it. Senders
-of reports are strangers: sizes are bounded, document types and entities are refused, and rows that make no sense are
-left out and counted, so that the rest is not lost.
+Senders of reports are strangers: document types and entities are refused, and rows that make no sense are left out and
+counted, so that the rest is not lost.
 """
 
-import gzip
-import io
-import zipfile
-import zlib
 from dataclasses import dataclass, field
-from email import message_from_bytes
 from ipaddress import ip_address
 from xml.parsers import expat
 
-from rust_gauge.core.errors import InputError
+from rust_gauge.core.reports.unpacking import SEND_AGAIN, ReportError, within
 
-MAX_UNPACKED = 20 * 1024 * 1024  # octets of XML
 _MAX_ROWS = 100_000  # a large receiver sends some thousands; the rest are counted and reported
-_MAX_PARTS = 50  # of MIME, in a report mail
 _MAX_DEPTH = 20  # of XML elements; RFC 7489 Appendix C nests six deep
 _MAX_ELEMENTS = 2000  # in one record, and outside of them
-_SEND_AGAIN = "Send the report unchanged: XML, .xml.gz, .zip, or the whole message"
-
-
-class ReportError(InputError):
-    """What was handed in is no aggregate report."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +22,29 @@ class SignatureSeen:
     domain: str
     selector: str
     result: str
+
+
+@dataclass(frozen=True, slots=True)
+class OverrideReason:
+    """Why a receiver did not apply the policy: `kind` such as mailing_list or local_policy, and its own words."""
+
+    kind: str
+    comment: str
+
+
+@dataclass(frozen=True, slots=True)
+class PublishedPolicy:
+    """The record as the receiver found it. Tags that the report leaves out are empty."""
+
+    p: str
+    sp: str
+    np: str
+    adkim: str
+    aspf: str
+    pct: str
+    fo: str
+    testing: str
+    discovery: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +61,7 @@ class ReportRow:
     signatures: tuple[SignatureSeen, ...]
     spf_domain: str
     spf_result: str
+    reasons: tuple[OverrideReason, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,60 +73,9 @@ class AggregateReport:
     domain: str
     begin: int
     end: int
+    policy: PublishedPolicy
     rows: tuple[ReportRow, ...]
     left_out: int = 0
-
-
-def unpack(octets: bytes) -> bytes:
-    """Return the XML in a file or message. ReportError when there is none, or more than MAX_UNPACKED of it."""
-    if octets.startswith(b"\x1f\x8b"):
-        return _gunzip(octets)
-    if octets.startswith(b"PK\x03\x04"):
-        return _unzip(octets)
-    if octets.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"<"):
-        return octets
-    for count, part in enumerate(message_from_bytes(octets).walk()):
-        if count > _MAX_PARTS:
-            break
-        if part.is_multipart():
-            continue
-        content = part.get_payload(decode=True)
-        if isinstance(content, bytes) and (
-            content.startswith((b"\x1f\x8b", b"PK\x03\x04")) or content.lstrip().startswith(b"<?xml")
-        ):
-            return unpack(content)
-    raise ReportError("No aggregate report found", remedy=_SEND_AGAIN)
-
-
-def _gunzip(octets: bytes) -> bytes:
-    try:
-        with gzip.GzipFile(fileobj=io.BytesIO(octets)) as packed:
-            return _within(packed.read(MAX_UNPACKED + 1))
-    except (OSError, EOFError, zlib.error) as error:
-        raise ReportError(
-            "The gzip file is damaged", why=str(error)[:200], remedy="Download the report again"
-        ) from None
-
-
-def _unzip(octets: bytes) -> bytes:
-    try:
-        with zipfile.ZipFile(io.BytesIO(octets)) as packed:
-            inside_it = sorted(packed.namelist(), key=lambda name: not name.lower().endswith(".xml"))
-            if not inside_it:
-                raise ReportError("The zip file is empty", remedy=_SEND_AGAIN)
-            with packed.open(inside_it[0]) as inside:
-                return _within(inside.read(MAX_UNPACKED + 1))
-    except (zipfile.BadZipFile, zlib.error, EOFError, OSError, RuntimeError, NotImplementedError, ValueError) as error:
-        raise ReportError("The zip file is damaged", why=str(error)[:200], remedy="Download the report again") from None
-
-
-def _within(octets: bytes) -> bytes:
-    if len(octets) > MAX_UNPACKED:
-        raise ReportError(
-            f"The report is larger than {MAX_UNPACKED // 1024 // 1024} MB when unpacked",
-            remedy="Skip it: no receiver sends reports of that size",
-        )
-    return octets
 
 
 @dataclass(slots=True)
@@ -139,20 +99,19 @@ class _Element:
         return self.at(*path).text.strip()
 
 
-def read_report(xml: bytes) -> AggregateReport:
+def read_aggregate_report(xml: bytes) -> AggregateReport:
     """Read a report. ReportError if it is not XML or not an aggregate report."""
     reader = _Reader()
-    root = reader.read(_within(xml))
+    root = reader.read(within(xml))
     if root.name != "feedback":
-        raise ReportError(
-            f"Not an aggregate report: its root is <{root.name[:40]}>, not <feedback>", remedy=_SEND_AGAIN
-        )
+        raise ReportError(f"Not an aggregate report: its root is <{root.name[:40]}>, not <feedback>", remedy=SEND_AGAIN)
     return AggregateReport(
         root.value("report_metadata", "org_name")[:200],
         root.value("report_metadata", "report_id")[:255],
         _name(root.value("policy_published", "domain")),
         _number(root.value("report_metadata", "date_range", "begin")) or 0,
         _number(root.value("report_metadata", "date_range", "end")) or 0,
+        _policy(root.at("policy_published")),
         tuple(reader.rows),
         reader.left_out,
     )
@@ -177,13 +136,13 @@ class _Reader:
         try:
             parser.Parse(xml, True)
         except (expat.ExpatError, ValueError, LookupError) as error:
-            raise ReportError("The XML is malformed", why=str(error)[:200], remedy=_SEND_AGAIN) from None
+            raise ReportError("The XML is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
         return top.children[0]
 
     def _start(self, name: str, _: object) -> None:
         self._elements += 1
         if len(self._open) > _MAX_DEPTH or self._elements > _MAX_ELEMENTS:
-            raise ReportError("One record of this XML is larger than any aggregate report", remedy=_SEND_AGAIN)
+            raise ReportError("One record of this XML is larger than any aggregate report", remedy=SEND_AGAIN)
         element = _Element(name.rpartition("}")[2])
         self._open[-1].children.append(element)
         self._open.append(element)
@@ -237,7 +196,16 @@ def _row(record: _Element) -> ReportRow | None:
         signatures,
         _name(spf.value("domain")),
         spf.value("result").lower()[:20],
+        tuple(
+            OverrideReason(reason.value("type").lower()[:40], reason.value("comment")[:200])
+            for reason in evaluated.all("reason")[:20]
+        ),
     )
+
+
+def _policy(element: _Element) -> PublishedPolicy:
+    names = ("p", "sp", "np", "adkim", "aspf", "pct", "fo", "testing", "discovery_method")
+    return PublishedPolicy(*(element.value(name).lower()[:20] for name in names))
 
 
 def _name(text: str) -> str:

@@ -1,0 +1,148 @@
+"""Reports on TLS (RFC 8460 §4): how many sessions to our mail servers were encrypted as our policy asks.
+
+Senders of reports are strangers: policies and failures that make no sense are left out and counted.
+"""
+
+import json
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from rust_gauge.core.reports.unpacking import SEND_AGAIN, ReportError, within
+
+_MAX_POLICIES, _MAX_FAILURES = 1000, 10_000
+_LARGEST = 10**15  # sessions; more is a mistake
+
+
+@dataclass(frozen=True, slots=True)
+class TlsFailure:
+    """Sessions that failed alike. `result` is a result-type of RFC 8460 §4.3; what the report leaves out is empty."""
+
+    result: str
+    sessions: int
+    sending_ip: str
+    receiving_mx: str
+    receiving_ip: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class TlsPolicy:
+    """One policy that applied: `kind` is sts, tlsa or no-policy-found."""
+
+    kind: str
+    domain: str
+    text: tuple[str, ...]
+    mx: tuple[str, ...]
+    successful: int
+    failed: int
+    failures: tuple[TlsFailure, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TlsReport:
+    """One report. `begin` and `end` are Unix seconds, 0 when unreadable; `left_out` counts what could not be read."""
+
+    reporter: str
+    report_id: str
+    contact: str
+    begin: int
+    end: int
+    policies: tuple[TlsPolicy, ...]
+    left_out: int = 0
+
+
+def read_tls_report(document: bytes) -> TlsReport:
+    """Read a report. ReportError if it is not JSON, or not a report on TLS."""
+    try:
+        found = json.loads(within(document).removeprefix(b"\xef\xbb\xbf"))
+    except (ValueError, RecursionError) as error:
+        raise ReportError("The JSON is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
+    policies = found.get("policies") if isinstance(found, dict) else None
+    if not isinstance(policies, list):
+        raise ReportError("Not a report on TLS: it has no list of policies (RFC 8460 §4.4)", remedy=SEND_AGAIN)
+    read = [_policy(policy) for policy in policies[:_MAX_POLICIES]]
+    good = [policy for policy, _ in (each for each in read if each is not None)]
+    left_out = len(policies) - len(good) + sum(each[1] for each in read if each is not None)
+    period = _object(found.get("date-range"))
+    return TlsReport(
+        _text(found.get("organization-name"), 200),
+        _text(found.get("report-id"), 255),
+        _text(found.get("contact-info"), 320),
+        _seconds(period.get("start-datetime")),
+        _seconds(period.get("end-datetime")),
+        tuple(good),
+        left_out,
+    )
+
+
+def _policy(value: Any) -> tuple[TlsPolicy, int] | None:
+    """Return a policy and how many of its failures could not be read; None when it says nothing."""
+    policy, summary = _object(_object(value).get("policy")), _object(_object(value).get("summary"))
+    domain = _text(policy.get("policy-domain"), 253).rstrip(".").lower()
+    successful = _count(summary.get("total-successful-session-count"))
+    failed = _count(summary.get("total-failure-session-count"))
+    if not domain or successful is None or failed is None:
+        return None
+    details = _list(_object(value).get("failure-details"))
+    failures = [_failure(detail) for detail in details[:_MAX_FAILURES]]
+    good = tuple(failure for failure in failures if failure is not None)
+    return (
+        TlsPolicy(
+            _text(policy.get("policy-type"), 40).lower(),
+            domain,
+            _texts(policy.get("policy-string")),
+            _texts(policy.get("mx-host")),
+            successful,
+            failed,
+            good,
+        ),
+        len(details) - len(good),
+    )
+
+
+def _failure(value: Any) -> TlsFailure | None:
+    detail = _object(value)
+    sessions = _count(detail.get("failed-session-count"))
+    result = _text(detail.get("result-type"), 60).lower()
+    if not result or sessions is None:
+        return None
+    return TlsFailure(
+        result,
+        sessions,
+        _text(detail.get("sending-mta-ip"), 45),
+        _text(detail.get("receiving-mx-hostname"), 253).rstrip(".").lower(),
+        _text(detail.get("receiving-ip"), 45),
+        _text(detail.get("failure-reason-code"), 400),
+    )
+
+
+def _object(value: Any) -> dict[str, Any]:
+    return value if isinstance(value, dict) else {}
+
+
+def _list(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
+def _text(value: Any, longest: int) -> str:
+    return value.strip()[:longest] if isinstance(value, str) else ""
+
+
+def _texts(value: Any) -> tuple[str, ...]:
+    """Return texts of a list; some receivers send a single text instead."""
+    return tuple(_text(each, 400) for each in (value if isinstance(value, list) else [value])[:50] if _text(each, 400))
+
+
+def _count(value: Any) -> int | None:
+    if isinstance(value, str) and value.isascii() and value.isdigit() and len(value) < 16:
+        value = int(value)
+    return value if isinstance(value, int) and not isinstance(value, bool) and 0 <= value < _LARGEST else None
+
+
+def _seconds(value: Any) -> int:
+    try:
+        time = datetime.fromisoformat(_text(value, 40))
+        return max(0, int((time if time.tzinfo else time.replace(tzinfo=UTC)).timestamp()))
+    except (ValueError, OverflowError):
+        return 0

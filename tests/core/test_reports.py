@@ -1,0 +1,258 @@
+"""Reports of receivers (RFC 7489 Appendix C, RFC 8460 §4): what is read, and what strangers may not do with them."""
+
+import gzip
+import io
+import json
+import zipfile
+from email.message import EmailMessage
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rust_gauge.core.reports import AggregateReport, OverrideReason, ReportError, SignatureSeen, TlsReport, read_report
+
+ROW = """<record>
+  <row><source_ip>{ip}</source_ip><count>{count}</count>
+    <policy_evaluated><disposition>none</disposition><dkim>pass</dkim><spf>fail</spf></policy_evaluated></row>
+  <identifiers><header_from>Marram.example</header_from><envelope_from>b.marram.example</envelope_from></identifiers>
+  <auth_results>
+    <dkim><domain>marram.example</domain><selector>S1</selector><result>pass</result></dkim>
+    <dkim><domain>driftline.example</domain><result>fail</result></dkim>
+    <spf><domain>b.marram.example</domain><result>softfail</result></spf>
+  </auth_results>
+</record>"""
+
+
+REASON = "<reason><type>mailing_list</type><comment>known list</comment></reason>"
+
+
+def report(*rows: str, space: str = "", head: str = '<?xml version="1.0"?>') -> bytes:
+    return (
+        f"{head}<feedback{space}><report_metadata><org_name>Tidepost</org_name><report_id>r-1</report_id>"
+        "<date_range><begin>1763600000</begin><end>1763686400</end></date_range></report_metadata>"
+        "<policy_published><domain>marram.example</domain><p>none</p></policy_published>"
+        f"{''.join(rows or [ROW.format(ip='192.0.2.9', count=7)])}</feedback>"
+    ).encode()
+
+
+@pytest.mark.parametrize(
+    "space", ["", ' xmlns="urn:ietf:params:xml:ns:dmarc-2.0"', ' xmlns="http://d.example/dmarc-xml"']
+)
+def test_a_report_is_read_with_and_without_its_namespace(space: str) -> None:
+    found = read_report(report(space=space))
+    assert (found.reporter, found.report_id, found.domain) == ("Tidepost", "r-1", "marram.example")
+    assert (found.begin, found.end, found.left_out) == (1763600000, 1763686400, 0)
+    (row,) = found.rows
+    assert (row.source_ip, row.count, row.disposition, row.dkim, row.spf) == ("192.0.2.9", 7, "none", True, False)
+    assert (row.header_from, row.envelope_from) == ("marram.example", "b.marram.example")
+    assert row.signatures == (
+        SignatureSeen("marram.example", "s1", "pass"),
+        SignatureSeen("driftline.example", "", "fail"),
+    )
+    assert (row.spf_domain, row.spf_result) == ("b.marram.example", "softfail")
+
+
+@pytest.mark.parametrize(("ip", "count"), [("nonsense", "1"), ("", "1"), ("192.0.2.1", "-1"), ("192.0.2.1", "many"),
+                                           ("192.0.2.1", "0"), ("192.0.2.1", "9" * 30)])  # fmt: skip
+def test_a_row_that_makes_no_sense_spoils_no_other(ip: str, count: str) -> None:
+    found = read_report(report(ROW.format(ip=ip, count=count), ROW.format(ip="2001:db8::1", count=2)))
+    assert ([row.source_ip for row in found.rows], found.left_out) == (["2001:db8::1"], 1)
+
+
+def zipped(*files: tuple[str, bytes]) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as packed:
+        for name, content in files:
+            packed.writestr(name, content)
+    return out.getvalue()
+
+
+def mailed(content: bytes, subtype: str = "gzip") -> bytes:
+    message = EmailMessage()
+    message["Subject"] = "Report Domain: marram.example Submitter: tidepost.example Report-ID: r-1"
+    message.set_content("This is an aggregate report.")
+    message.add_attachment(content, maintype="application", subtype=subtype, filename="r.xml.gz")
+    return bytes(message)
+
+
+XML = report()
+
+
+@pytest.mark.parametrize(
+    "packed",
+    [
+        XML,
+        b"\xef\xbb\xbf" + XML,
+        gzip.compress(XML),
+        zipped(("r.xml", XML)),
+        zipped(("readme.txt", b"hello"), ("R.XML", XML)),
+        mailed(gzip.compress(XML)),
+        mailed(zipped(("r.xml", XML)), "zip"),
+        mailed(XML, "xml"),
+    ],
+    ids=["xml", "byte order mark", "gzip", "zip", "zip with more in it", "mail gzip", "mail zip", "mail xml"],
+)
+def test_a_report_is_found_however_it_was_packed(packed: bytes) -> None:
+    assert read_report(packed).rows[0].count == 7
+
+
+@pytest.mark.parametrize(
+    ("octets", "word"),
+    [
+        (b"", "No report found"),
+        (b"Subject: hello\n\nnothing here\n", "No report found"),
+        (b"<html></html>", "root is <html>"),
+        (b"<feedback><report_metadata>", "malformed"),
+        (b"\x1f\x8b broken", "gzip file is damaged"),
+        (gzip.compress(XML)[:-20], "gzip file is damaged"),
+        (b"PK\x03\x04 broken", "zip file is damaged"),
+        (zipped(("r.xml", XML))[:200], "zip file is damaged"),
+        (gzip.compress(b" " * (20 * 1024 * 1024 + 1)), "larger than 20 MB"),
+        (report(head='<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "bb">]>'), "document type"),
+        (report(head='<?xml version="1.0" encoding="none-such"?>'), "malformed"),
+        (report("<a>" * 30 + "</a>" * 30), "larger than any aggregate report"),
+        (report("<record>" + "<a/>" * 3000 + "</record>"), "larger than any aggregate report"),
+    ],
+)
+def test_what_is_no_report_is_refused_with_a_reason(octets: bytes, word: str) -> None:
+    with pytest.raises(ReportError, match=word) as refused:
+        read_report(octets)
+    assert refused.value.remedy
+
+
+def test_rows_over_the_limit_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("rust_gauge.core.reports.aggregate._MAX_ROWS", 3)
+    found = read_report(report(*[ROW.format(ip="192.0.2.9", count=1)] * 5))
+    assert (len(found.rows), found.left_out) == (3, 2)
+
+
+@settings(max_examples=200)
+@given(st.one_of(st.binary(max_size=400), st.integers(0, len(XML)).map(lambda at: XML[:at] + XML[at + 3 :])))
+def test_any_octets_are_a_report_or_refused(octets: bytes) -> None:
+    try:
+        found = read_report(octets)
+    except ReportError:
+        return
+    assert found.left_out >= 0
+
+
+def test_the_published_policy_and_override_reasons_are_read() -> None:
+    row = ROW.format(ip="192.0.2.9", count=7).replace(
+        "<dkim>pass</dkim><spf>fail", f"{REASON}<dkim>pass</dkim><spf>fail", 1
+    )
+    tags = "<domain>marram.example</domain><adkim>r</adkim><aspf>S</aspf><p>quarantine</p><sp>reject</sp><np>none</np><pct>20</pct>"
+    raw = report(row).replace(b"<domain>marram.example</domain><p>none</p>", f"{tags}<testing>n</testing>".encode(), 1)
+    found = read_report(raw)
+    assert isinstance(found, AggregateReport)
+    policy = found.policy
+    assert (policy.p, policy.sp, policy.np, policy.adkim, policy.aspf, policy.pct, policy.testing, policy.discovery) == (
+        "quarantine", "reject", "none", "r", "s", "20", "n", "",
+    )  # fmt: skip
+    assert found.rows[0].reasons == (OverrideReason("mailing_list", "known list"),)
+
+
+TLS = {
+    "organization-name": "Tidepost",
+    "date-range": {"start-datetime": "2026-11-20T00:00:00Z", "end-datetime": "2026-11-20T23:59:59Z"},
+    "contact-info": "tls@tidepost.example",
+    "report-id": "t-1",
+    "policies": [
+        {
+            "policy": {
+                "policy-type": "sts",
+                "policy-string": ["version: STSv1", "mode: testing"],
+                "policy-domain": "Marram.example",
+                "mx-host": ["*.marram.example"],
+            },
+            "summary": {"total-successful-session-count": 512, "total-failure-session-count": 30},
+            "failure-details": [
+                {
+                    "result-type": "certificate-expired",
+                    "sending-mta-ip": "192.0.2.9",
+                    "receiving-mx-hostname": "mx1.marram.example",
+                    "receiving-ip": "198.51.100.7",
+                    "failed-session-count": 20,
+                },
+                {
+                    "result-type": "starttls-not-supported",
+                    "failed-session-count": "10",
+                    "failure-reason-code": "no 250",
+                },
+            ],
+        }
+    ],
+}
+TLS_JSON = json.dumps(TLS).encode()
+
+
+@pytest.mark.parametrize(
+    "packed",
+    [TLS_JSON, gzip.compress(TLS_JSON), zipped(("r.json", TLS_JSON)), mailed(gzip.compress(TLS_JSON), "tlsrpt+gzip"),
+     mailed(TLS_JSON, "tlsrpt+json"), gzip.compress(zipped(("r.json", TLS_JSON)))],
+    ids=["json", "gzip", "zip", "mail gzip", "mail json", "zip in gzip"],
+)  # fmt: skip
+def test_a_report_on_tls_is_read_through_the_same_door(packed: bytes) -> None:
+    found = read_report(packed)
+    assert isinstance(found, TlsReport)
+    assert (found.reporter, found.report_id, found.contact) == ("Tidepost", "t-1", "tls@tidepost.example")
+    assert (found.begin, found.end, found.left_out) == (1795132800, 1795219199, 0)
+    (policy,) = found.policies
+    assert (policy.kind, policy.domain, policy.mx) == ("sts", "marram.example", ("*.marram.example",))
+    assert (policy.text, policy.successful, policy.failed) == (("version: STSv1", "mode: testing"), 512, 30)
+    assert [(each.result, each.sessions, each.receiving_mx, each.reason) for each in policy.failures] == [
+        ("certificate-expired", 20, "mx1.marram.example", ""),
+        ("starttls-not-supported", 10, "", "no 250"),
+    ]
+
+
+@pytest.mark.parametrize(
+    "broken",
+    [None, 7, "x", {}, {"policy": {"policy-domain": "d.example"}}, {"policy": {}, "summary": {}},
+     {"policy": {"policy-domain": "d.example"},
+      "summary": {"total-successful-session-count": -1, "total-failure-session-count": 0}}],
+)  # fmt: skip
+def test_a_policy_that_makes_no_sense_spoils_no_other(broken: object) -> None:
+    found = read_report(json.dumps({**TLS, "policies": [broken, TLS["policies"][0]]}).encode())  # type: ignore[index]
+    assert isinstance(found, TlsReport)
+    assert ([policy.domain for policy in found.policies], found.left_out) == (["marram.example"], 1)
+
+
+@pytest.mark.parametrize(
+    ("octets", "word"),
+    [(b"{", "malformed"), (b"{}", "no list of policies"), (b'{"policies": 3}', "no list of policies"),
+     (b'{"a":' * 100_000, "malformed"), (zipped(*((f"{n}", b"x") for n in range(1100))), "more than 1000 files")],
+)  # fmt: skip
+def test_json_that_is_no_report_is_refused_with_a_reason(octets: bytes, word: str) -> None:
+    with pytest.raises(ReportError, match=word) as refused:
+        read_report(octets)
+    assert refused.value.remedy
+
+
+def test_a_zip_that_asks_for_gigabytes_of_memory_is_refused() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_LZMA) as packed:
+        packed.writestr("r.xml", XML)
+    with pytest.raises(ReportError, match="unusual method"):
+        read_report(out.getvalue())
+
+
+@settings(max_examples=100)
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+        lambda inner: st.lists(inner, max_size=3)
+        | st.dictionaries(
+            st.sampled_from(["policies", "policy", "summary", "failure-details", "policy-domain", "result-type",
+                             "total-successful-session-count", "total-failure-session-count", "date-range",
+                             "failed-session-count", "start-datetime"]), inner, max_size=4),
+        max_leaves=20,
+    )
+)  # fmt: skip
+def test_any_json_is_a_report_or_refused(value: object) -> None:
+    try:
+        found = read_report(json.dumps({"policies": [value], "date-range": value}).encode())
+    except ReportError:
+        return
+    assert isinstance(found, TlsReport)
+    assert found.left_out >= 0
