@@ -17,6 +17,7 @@ from rust_gauge.core.worklist import (
     explain_order,
     follow,
     in_quiet_hours,
+    join,
     resolve,
     snooze,
     sort_key,
@@ -141,3 +142,38 @@ def test_the_worst_level_comes_first_then_what_nobody_has_seen_then_what_affects
 )  # fmt: skip
 def test_quiet_hours_may_go_over_midnight(at: str, first: str, last: str, quiet: bool) -> None:
     assert in_quiet_hours(*(time.fromisoformat(row) for row in (at, first, last))) is quiet
+
+
+def _failing(*, places: tuple[str, ...] = (), scopes: tuple[str, ...] = ()) -> Incident:
+    return Incident(
+        "pull:d.example:authentication", "pull", "domain", "d.example", "Failed authentication", "text", Level.FIX, NOW,
+        topic="authentication", domains=("d.example",), places=places, scopes=scopes,
+    )  # fmt: skip
+
+
+def _faulty(rule: str, place: str, scope: str) -> Incident:
+    return Incident(
+        f"fault:d.example:{rule}", "fault", "domain", "d.example", rule, "text", Level.FIX, NOW, topic=rule,
+        domains=("d.example",), places=(place,), scopes=(scope,),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("rule", "place", "scope", "blamed"),
+    [
+        ("spf-several-records", "b.d.example", "all", True),
+        ("spf-several-records", "d.example", "all", False),  # the stream's envelope domain is another
+        ("spf-several-records", "b.d.example", "stream:offers", False),
+        ("dkim-key-missing", "s1._domainkey.d.example", "selector:s1", True),
+        ("dkim-key-missing", "s9._domainkey.d.example", "selector:s9", False),
+        ("dmarc-several-records", "_dmarc.d.example", "all", True),
+    ],
+)
+def test_failing_authentication_blames_only_records_that_the_stream_uses(
+    rule: str, place: str, scope: str, blamed: bool
+) -> None:
+    used = ("b.d.example", "s1._domainkey.d.example")
+    fault = _faulty(rule, place, scope)
+    found = join([_failing(places=used, scopes=("stream:newsletter", "selector:s1")), fault], {})
+    assert (len(found) == 1) is blamed
+    assert len(join([_failing(), fault], {})) == 1  # of an unknown stream nothing can be excluded

@@ -142,6 +142,7 @@ TARGETS = (
         "mta log",
         _text(lambda text: [row for line in text.split("\n") for row in LogReader(domain="d.example").read(line, NOW)]),
         (LOG,),
+        most=1024 * 1024,  # it is read line by line
     ),
     Target(
         "address",

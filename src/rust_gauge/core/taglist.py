@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
 
+_MAX_PROBLEMS = 50  # of one list; nobody reads more
 _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_]*\Z")
 _BLANK = " \t\r\n"
 _PLAIN = re.compile(r"[\x20-\x7e\t\r\n]*\Z")
@@ -90,6 +91,9 @@ def read_carefully(text: str) -> TagList:
     start = 0
     pieces = text.split(";")
     for index, piece in enumerate(pieces):
+        if len(problems) >= _MAX_PROBLEMS:
+            problems.append(Problem("the rest is not read: there are too many mistakes", start + 1))
+            break
         at = start
         start += len(piece) + 1
         body = piece.strip(_BLANK)

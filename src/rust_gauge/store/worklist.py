@@ -120,7 +120,7 @@ def item_of(row: ItemRow) -> Item:
         row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
         datetime.fromisoformat(told["since"]), int(told["mail"]), told["remedy"], told["record"],
         tuple(told["evidence"]), told["recheck"], told.get("topic", ""), tuple(told.get("domains", ())),
-        float(told.get("measure", 0.0)), tuple(told.get("parts", ())),
+        float(told.get("measure", 0.0)), parts=tuple(told.get("parts", ())),
     )  # fmt: skip
     found_at, seen_at = _aware(row.found_at), _aware(row.seen_at)
     assert found_at is not None

@@ -149,8 +149,9 @@ def _without_escapes(text: str) -> tuple[str, list[Problem]]:
     """Remove the quotes and backslashes that control panels leave in a record; each is reported."""
     problems = []
     chars = list(text)
+    end = len(text.rstrip(" ;\r\n"))
     for match in re.finditer(r"[\r\n]+|\\[rn]", text):
-        at_end = not text[match.end() :].strip(" ;\r\n")
+        at_end = match.end() >= end
         if at_end or match.group().startswith("\\"):  # between tags receivers take it as a blank
             where = "at the end of" if at_end else "in"
             problems.append(Problem(f"a line break is {where} the record", match.start() + 1, len(match.group())))

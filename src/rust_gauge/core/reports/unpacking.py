@@ -3,7 +3,6 @@
 Senders of reports are strangers: what is packed is unpacked to MAX_UNPACKED octets at most, a few layers deep.
 """
 
-import gzip
 import io
 import struct
 import zipfile
@@ -69,13 +68,20 @@ def _part(octets: bytes) -> bytes:
 
 
 def _gunzip(octets: bytes) -> bytes:
-    try:
-        with gzip.GzipFile(fileobj=io.BytesIO(octets)) as packed:
-            return within(packed.read(MAX_UNPACKED + 1))
-    except (OSError, EOFError, zlib.error) as error:
-        raise ReportError(
-            "The gzip file is damaged", why=str(error)[:200], remedy="Download the report again"
-        ) from None
+    """Unpack gzip (RFC 1952). What stands behind its end is ignored; the standard library reads it octet by octet."""
+    out = b""
+    while octets.startswith(_GZIP):
+        packed = zlib.decompressobj(wbits=31)
+        try:
+            out += packed.decompress(octets, MAX_UNPACKED + 1 - len(out))
+        except zlib.error as error:
+            why = str(error)[:200]
+            raise ReportError("The gzip file is damaged", why=why, remedy="Download the report again") from None
+        within(out)
+        if not packed.eof:
+            raise ReportError("The gzip file is damaged", why="its end is missing", remedy="Download the report again")
+        octets = packed.unused_data
+    return out
 
 
 def _unzip(octets: bytes) -> bytes:

@@ -43,4 +43,6 @@ class Incident:
     topic: str = ""  # what it has in common with others: a pull's factor, a fault's rule, a reply's cause
     domains: tuple[str, ...] = ()  # sending domains that it concerns
     measure: float = 0.0  # points of a pull: what of it only fades is no incident any more
+    places: tuple[str, ...] = ()  # names of the records: of a fault, or those that the affected stream uses
+    scopes: tuple[str, ...] = ()  # mail that a fault affects, or that fails: all, stream:<name>, selector:<s>
     parts: tuple[str, ...] = ()  # keys of incidents that are of the same incident and were joined to this one

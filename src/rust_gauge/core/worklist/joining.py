@@ -14,9 +14,9 @@ def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list
     """One incident for each incident. `causes`: the causes of events by the factor that they pull.
 
     Two of the same key are one. Failing authentication belongs to the domain's fault in SPF, DKIM, DMARC or of a
-    stream, whose record fixes it; a stream that is not aligned belongs to the fault of the record that proves nothing;
-    a new reply to the pull of its cause; a changed record to the fault, or the failing authentication, of its domain.
-    What is joined leaves its key in `parts`.
+    stream, whose record fixes it, if the stream whose mail fails uses that record; a stream that is not aligned
+    belongs to the fault of the record that proves nothing; a new reply to the pull of its cause; a changed record to
+    the fault, or the failing authentication, of its domain. What is joined leaves its key in `parts`.
     """
     by_key: dict[str, Incident] = {}
     for incident in found:
@@ -44,6 +44,8 @@ def _incident_of(part: Incident, others: Sequence[Incident], causes: Mapping[str
     """Find the incident that one belongs to, among those of its domain (for a reply: among all pulls)."""
     faults = [other for other in others if other.kind == "fault"]
     proves = [fault for fault in faults if fault.topic.startswith(_PROVES)]
+    if part.kind == "pull":
+        proves = [fault for fault in proves if _concerns(fault, part)]
     records = [prove for prove in proves if not prove.topic.startswith("stream-")]
     if part.kind == "pull" and part.topic == "authentication":
         return next(iter(records or proves), None)
@@ -55,6 +57,17 @@ def _incident_of(part: Incident, others: Sequence[Incident], causes: Mapping[str
         failing = [other for other in others if other.kind == "pull" and other.topic == "authentication"]
         return next(iter(proves or failing or faults), None)
     return None
+
+
+def _concerns(fault: Incident, pull: Incident) -> bool:
+    """Return whether a fault is of a record that the stream whose mail fails uses. An unknown stream may use any."""
+    if not pull.scopes:
+        return True
+    if fault.scopes and not any(scope == "all" or scope in pull.scopes for scope in fault.scopes):
+        return False
+    if fault.topic.startswith(("spf-", "dkim-")) and pull.places and fault.places:
+        return any(place in pull.places for place in fault.places)
+    return True
 
 
 def _into(part: Incident, whole: Incident) -> Incident:

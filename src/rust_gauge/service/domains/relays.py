@@ -4,6 +4,8 @@ import ipaddress
 import re
 from collections.abc import Iterable
 
+from sqlalchemy import Connection
+
 from rust_gauge.contract.relays import Relay, RelayDescription
 from rust_gauge.core.errors import DomainNameError, IpAddressError
 from rust_gauge.core.names import normalise_domain, parse_ip
@@ -67,7 +69,12 @@ def sending_paths(row: DomainRow, relays: Iterable[PlanRelay]) -> tuple[SendingP
 
 def plan_relays(context: Context, tenant: TenantAccess) -> tuple[PlanRelay, ...]:
     """The described relays as a plan wants them."""
-    rows = context.store.transaction(lambda c: store_relays.list_relays(c, tenant.id))
+    return context.store.transaction(lambda c: described_relays(c, tenant.id))
+
+
+def described_relays(connection: Connection, tenant_id: int) -> tuple[PlanRelay, ...]:
+    """The same, within a transaction."""
+    rows = store_relays.list_relays(connection, tenant_id)
     return tuple(_for_plan(name, RelayDescription.model_validate(text)) for name, text in rows if text is not None)
 
 

@@ -13,6 +13,7 @@ from rust_gauge.service.readings.computation import EVENTS_OF
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import signs
 from rust_gauge.service.worklist.crossed_lines import crossed_lines, with_lines
+from rust_gauge.service.worklist.newest_mail import SEEN_AT_ONCE, newest_is_right
 from rust_gauge.service.worklist.outages import outages_on
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, place_of
 from rust_gauge.service.worklist.pulls import HEAVY, HEAVY_OVER_ALL, pulls_on
@@ -29,7 +30,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     ids = _worth_a_look(connection, tenant, today)
     place = place_of(connection, tenant, today, ids)
     faults = signs.faults(connection, tenant, place.names, place.mail_of)
-    place = _without_fixed_faults(connection, place, {fault.key for fault in faults})
+    place = _without_fixed_faults(unit, place, {fault.key for fault in faults})
     rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
     found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
     found = with_lines(connection, place, found, crossed_lines(unit, place, settings))
@@ -39,7 +40,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
     fixed: dict[str, date] = {}
     for key, (closed, _) in place.fixed.items():
-        if key.startswith("fault:"):
+        if key.startswith("fault:") or key.endswith(":authentication"):  # the change that fixed it is no news
             name = key.split(":")[1]
             fixed[name] = max(closed, fixed.get(name, closed))
     return joined(found + signs.changed_records(connection, tenant, by_name, fixed, now))
@@ -50,15 +51,21 @@ def joined(found: Iterable[Incident]) -> list[Incident]:
     return join(found, {name: causes for name, (_, causes) in EVENTS_OF.items()})
 
 
-def _without_fixed_faults(connection: Connection, place: Place, found: Collection[str]) -> Place:
-    """Mark what a fault caused as fixed once the fault is gone."""
+def _without_fixed_faults(unit: UnitOfWork, place: Place, found: Collection[str]) -> Place:
+    """Mark what a fault caused as fixed once the fault is gone and the newest mail is right."""
+    connection = unit.connection
+    ids = {name: id for id, name in place.names.items()}
     fixed = dict(place.fixed)
     for row in store.items(
         connection, [place.tenant.id], [str(state) for state in State if state is not State.RESOLVED]
     ):
         incident = store.item_of(row).incident
         if incident.kind == "fault" and row.item_key not in found:
-            fixed |= dict.fromkeys(incident.parts, (row.seen_at.date(), incident.measure))
+            domains = [ids[name] for name in incident.domains or (incident.name,) if name in ids]
+            for part in incident.parts:
+                topic = part.rpartition(":")[2] if part.startswith("pull:") else ""
+                if topic not in SEEN_AT_ONCE or newest_is_right(connection, place.tenant.id, topic, domains, unit.now):
+                    fixed[part] = (row.seen_at.date(), incident.measure)
             fixed[row.item_key] = (place.day, incident.measure)  # a record that changed today is what fixed it
     return replace(place, fixed=fixed)
 

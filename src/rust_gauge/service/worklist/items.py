@@ -4,14 +4,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
 
-import numpy as np
 from sqlalchemy import Connection
 
 from rust_gauge.contract.worklist import AlertSettings, LineRow, Member, WorkAct, WorkItem, WorkItemDetails, WorkStep
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
-from rust_gauge.core.reputation import COUNTS, FACTORS
-from rust_gauge.core.reputation.memory import chance_above
 from rust_gauge.core.worklist import (
     Incident,
     Level,
@@ -32,13 +29,14 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import detection, notifications
+from rust_gauge.service.worklist.newest_mail import newest_is_right
 from rust_gauge.service.worklist.outages import outages_on
 from rust_gauge.service.worklist.pauses import pause_at_stop_lines
 from rust_gauge.service.worklist.place import place_of
 from rust_gauge.service.worklist.pulls import pulls_on
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs, reading_counters
+from rust_gauge.store import jobs
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
@@ -64,18 +62,6 @@ _OLD_NEWS = "Reported for a day"
 
 
 _AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked for
-
-
-_WINDOW = timedelta(hours=24)  # in which a re-measure looks for the newest mail
-
-
-_ENOUGH = 100.0  # messages that say something
-
-
-_SEEN_AT_ONCE = ("invalid_addresses", "refusals", "listings", "authentication", "delays")
-
-
-_SURE_WELL = 0.1  # how probable it may be that the rate still lies above its watch line
 
 
 _LIVE = (str(State.OPEN), str(State.ACKNOWLEDGED), str(State.SNOOZED), str(State.WAITING))
@@ -194,9 +180,18 @@ def _go_on(connection: Connection, rows: dict[str, ItemRow], found: Iterable[Inc
     """Let items that were found to be part of an incident go on as that incident, so that nobody is notified twice.
 
     The first that lives takes the incident's key where that has no live item; any other is closed as a part of it.
+    An incident of which only a part is left goes on as that part.
     """
-    for incident in found:
-        key = incident.key[:400]
+    wanted = {incident.key[:400]: incident for incident in found}
+    for key, lives in list(rows.items()):
+        left = next((part[:400] for part in store.item_of(lives).incident.parts if part[:400] in wanted), "")
+        if lives.state == str(State.RESOLVED) or key in wanted or not left or left in rows:
+            continue
+        if store.rename(connection, lives.id, left):  # its record is right now, and mail still fails
+            store.add_step(connection, lives.id, now, "", "found", wanted[left].title)
+            rows[left] = store.reread(connection, lives)
+            del rows[key]
+    for key, incident in wanted.items():
         for part in (part[:400] for part in incident.parts):
             row = rows.get(part)
             if row is None or row.state == str(State.RESOLVED):
@@ -363,8 +358,10 @@ def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkIte
         settings = settings_of(connection, tenant.id)
         found = {incident.key[:400]: incident for incident in detection.find_troubles(unit, tenant, settings)}
         key = row.item_key
-        still = found.get(key) or next((incident for incident in found.values() if key in incident.parts), None)
-        newest = _newest_mail(unit, still, list(domains.values())) if still is not None else ""
+        still = _still(found, key, incident.parts)
+        newest = ""
+        if still is not None and still.kind == "pull":
+            newest = newest_is_right(connection, tenant.id, still.topic, list(domains.values()), now)
         kept = store.get(connection, tenant.id, id, lock=True)
         if kept is not None and kept.state != str(State.RESOLVED) and (still is None or newest):
             item = store.item_of(kept)
@@ -383,6 +380,12 @@ def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkIte
     return get_item(context, tenant, id)
 
 
+def _still(found: Mapping[str, Incident], key: str, parts: Iterable[str]) -> Incident | None:
+    """Return what an item is about now: its incident, one that it became a part of, or a part that is left."""
+    whole = next((incident for incident in found.values() if key in incident.parts), None)
+    return found.get(key) or whole or next((found[part] for part in parts if part in found), None)
+
+
 def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, int]) -> None:
     """Audit these domains: some at once, the others as jobs."""
     for name in list(domains)[:_AUDITS_AT_ONCE]:
@@ -393,29 +396,6 @@ def _audit_again(context: Context, tenant: TenantAccess, domains: Mapping[str, i
             jobs.enqueue(connection, "audit", tenant.id, domain_id, context.clock())
 
     context.store.transaction(ask)
-
-
-def _newest_mail(unit: UnitOfWork, incident: Incident, domain_ids: list[int]) -> str:
-    """What the newest mail says, if it says that a pull is fixed: a reading remembers for days, the last hours do not.
-
-    The last hours are those with enough mail, whole ones first. Complaints and readers come too late for that.
-    """
-    factor = next((factor for factor in FACTORS if factor.name == incident.topic), None)
-    if incident.kind not in ("pull",) or factor is None or factor.name not in _SEEN_AT_ONCE or not domain_ids:
-        return ""
-    since = (unit.now - _WINDOW).replace(minute=0, second=0, microsecond=0)
-    rows = reading_counters.lately(unit.connection, unit.tenant_id, domain_ids, since)
-    hours = int(_WINDOW / timedelta(hours=1))
-    counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
-    events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))
-    for back in range(1, len(mail) + 1):
-        sent, failed = float(mail[-back:].sum()), float(events[-back:].sum())
-        if sent >= _ENOUGH:
-            a, b = np.array(failed + factor.usual * factor.worth), np.array(sent + factor.worth)
-            if float(chance_above(factor.watch, a, b)) > _SURE_WELL:
-                return ""
-            return f"{failed:.0f} of the newest {sent:,.0f} messages (last {back} hours) failed this way: fixed"
-    return ""
 
 
 def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:

@@ -12,9 +12,10 @@ from rust_gauge.core.replies.causes import Cause
 from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
 from rust_gauge.core.reputation.factors import Factor, Kind
 from rust_gauge.core.worklist import Incident, Level
+from rust_gauge.service.domains.relays import described_relays, sending_paths
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
-from rust_gauge.store import flow, reading_counters
+from rust_gauge.store import domains, flow, reading_counters
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.readings import Series
 from rust_gauge.store.tables import ALL_PROVIDERS
@@ -157,8 +158,22 @@ def _heavy(
         + f". The reading there is {worst:.0f}: {condition}.",
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
-        where[0][0],
+        where[0][0], *(_used_by(connection, place, name, stream) if factor.name == "authentication" else ((), ())),
     )  # fmt: skip
+
+
+def _used_by(connection: Connection, place: Place, domain: str, stream: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Return the names of the records that a stream's mail is authenticated by, and its scopes; nothing if unknown."""
+    row = next(iter(domains.list_domains(connection, place.tenant.id, name=domain)), None)
+    paths = sending_paths(row, described_relays(connection, place.tenant.id)) if row is not None and stream else ()
+    mine = [path for path in paths if path.stream == stream]
+    if not mine:
+        return (), ()
+    keys = [key for path in mine for key in path.keys]
+    records = [name for path in mine for name in (path.envelope, path.helo) if name]
+    records += [f"{selector}._domainkey.{d}" for d, selector in keys if selector]
+    scopes = [f"stream:{stream}", *(f"selector:{selector}" for _, selector in keys if selector)]
+    return tuple(dict.fromkeys(records)), tuple(dict.fromkeys(scopes))
 
 
 def _recovers(series: Series, factor: int, index: int) -> bool:

@@ -95,6 +95,8 @@ def _fault(name: str, those: list[Mapping[str, Any]], at: datetime, mail: int) -
         f"fault:{name}:{first['rule']}", "fault", "domain", name, first["title"] + more, first["reason"],
         Level.FIX if mail else Level.INVESTIGATE, at, mail, first["remedy"], first.get("record") or "",
         tuple(line[:500] for line in evidence[:8]), "audit", first["rule"], (name,),
+        places=tuple({document_["place"]["name"]: None for document_ in those}),
+        scopes=tuple({document_.get("scope", "all"): None for document_ in those}),
     )  # fmt: skip
 
 
