@@ -342,3 +342,10 @@ def test_whether_a_domain_takes_mail(domain: str, takes_mail: bool | None, word:
     facts = drive(domain_facts(domain), answering(DNS, {"slow.example": AnswerStatus.TIMEOUT}))
     assert (facts.takes_mail, facts.word) == (takes_mail, word)
     assert domain in facts.detail
+
+
+@given(st.lists(st.text(alphabet="ab\r\n@", max_size=6), max_size=12))
+def test_lines_do_not_depend_on_where_a_file_was_cut(pieces: list[str]) -> None:
+    layout = Layout("plain", "utf-8")
+    whole = [row.address for row in read_rows([("".join(pieces)).encode()], layout)]
+    assert [row.address for row in read_rows([piece.encode() for piece in pieces], layout)] == whole

@@ -283,20 +283,26 @@ def read_rows(pieces: Iterable[bytes], layout: Layout) -> Iterator[Row]:
     return _json_rows(lines, layout) if layout.form == "ndjson" else _plain_rows(lines)
 
 
+_LINE_END = re.compile(r"[\r\n]")
+
+
 def _lines(pieces: Iterable[bytes], encoding: str) -> Iterator[str]:
     """Return lines with their ends. Octets that are invalid in this encoding stay visible: the row is rejected."""
     decoder = codecs.getincrementaldecoder(encoding)("replace")
-    rest = ""
+    begun: list[str] = []  # of a line whose end has not come
     for piece in pieces:
-        text = rest + decoder.decode(piece)
+        begun.append(decoder.decode(piece))
+        if len(begun) > 1 and not (_LINE_END.search(begun[-1]) or begun[-2].endswith("\r")):
+            continue  # joining only at a line's end keeps long lines linear
+        text = "".join(begun)
         if "\r" in text:
             held = "\r" if text.endswith("\r") else ""  # its other half may come with the next piece
             text = text.removesuffix("\r").replace("\r\n", "\n").replace("\r", "\n") + held
         lines = text.split("\n")
-        rest = lines.pop()
+        begun = [lines.pop()]
         for line in lines:
             yield line + "\n"
-    rest += decoder.decode(b"", True)
+    rest = "".join([*begun, decoder.decode(b"", True)])
     if rest:
         yield rest.removesuffix("\r")
 
