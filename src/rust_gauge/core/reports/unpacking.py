@@ -20,7 +20,7 @@ _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 
 
 class ReportError(InputError):
-    """What was handed in is no report that we read."""
+    """What was handed in is not a report that we read."""
 
 
 def unpack(octets: bytes) -> bytes:
