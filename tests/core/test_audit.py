@@ -684,6 +684,24 @@ def test_a_stream_may_align_one_way_only() -> None:
     assert "stream-ways-differ" in {f.rule for f in result.findings}
 
 
+@pytest.mark.parametrize(
+    ("stream", "said"),
+    [
+        (Stream("news", "d.example", "", "d.example", ""), "no selector known"),
+        (Stream("news", "d.example", "d.example", "", ""), "no sending IPs known"),
+    ],
+)
+def test_what_could_not_be_evaluated_does_not_count_as_aligned(stream: Stream, said: str) -> None:
+    result = audit({}, streams=(stream,))
+    (point,) = [check for check in result.checks if check.key == "alignment"]
+    assert (point.state, said in point.summary) == ("unmeasured", True), point
+    assert [finding.rule for finding in result.findings if finding.rule.startswith("stream-not")] == []
+    known = audit({}, streams=(stream, Stream("offers", "d.example", "", "d.example", "s1")))
+    assert "1 of 2 streams align; 1 could not be judged" in next(
+        c.summary for c in known.checks if c.key == "alignment"
+    )
+
+
 def test_a_rule_of_the_catalogue_is_tried_here() -> None:
     """Every rule that the documents list has a case in this file."""
     text = Path(__file__).read_text()

@@ -81,7 +81,7 @@ def show(session: Session) -> int:
             rows = [(c.cause.replace("_", " "), f"{c.permanent:,}", f"{c.transient:,}") for c in result.causes]
             output.table(("cause", "permanent", "transient"), rows, right=(1, 2))
         output.say(f"{result.domain or result.tenant}, {result.first_day} to {result.last_day} (UTC). Rates with their "
-                   "95 % interval; before: the period of the same length before.")  # fmt: skip
+                   "counts and 95 % interval; before: the period of the same length before.")  # fmt: skip
     return 0
 
 
@@ -293,4 +293,4 @@ def _interval(rate: Rate | None) -> str:
     if rate is None:
         return ""
     low, high = percent(rate.low).removesuffix(" %"), percent(rate.high).removesuffix(" %")
-    return f"{percent(rate.value)} ({low}-{high})"
+    return f"{rate.count:,}/{rate.total:,} {percent(rate.value)} ({low}-{high})"

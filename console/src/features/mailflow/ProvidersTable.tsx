@@ -32,10 +32,13 @@ export function toneOf(rate: Rate, lines?: Lines): 'ink' | 'soft' | 'tarnished' 
 function RateCell({rate, lines}: {rate: Rate | null; lines?: Lines}) {
   if (!rate) return <Small>no mail</Small>;
   return (
-    <Shown $tone={toneOf(rate, lines)} title={`${count(rate.count)} of ${count(rate.total)}`}>
+    <Shown $tone={toneOf(rate, lines)}>
       {percent(rate.value)}{' '}
       <Small>
         {bare(rate.low)}–{bare(rate.high)}
+      </Small>
+      <Small style={{display: 'block', whiteSpace: 'nowrap'}}>
+        {count(rate.count)} of {count(rate.total)}
       </Small>
     </Shown>
   );

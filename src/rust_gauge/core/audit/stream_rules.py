@@ -32,13 +32,13 @@ def examine_streams(request: AuditRequest) -> DnsProgram[Examination]:
         what = "No streams described yet: add the envelope domain and d= of each stream"
         out.point("alignment", "Alignment", CheckState.UNMEASURED, what)
     else:
-        good = sum(any(identity.counts for identity in stream.by_list.aligned) for stream in out.streams)
-        out.point(
-            "alignment",
-            "Alignment",
-            CheckState.GOOD,
-            f"{good} of {len(out.streams)} {'stream aligns' if len(out.streams) == 1 else 'streams align'}",
-        )
+        counting = [[a.identifier for a in stream.by_list.aligned if a.counts] for stream in out.streams]
+        good = sum(any(not _is_assumed(identifier) for identifier in those) for those in counting)
+        unknown = [those[0].detail for those in counting if those and all(map(_is_assumed, those))]
+        said = f"{good} of {len(out.streams)} {'stream aligns' if len(out.streams) == 1 else 'streams align'}"
+        if unknown:
+            said += f"; {len(unknown)} could not be judged: {unknown[0]}"
+        out.point("alignment", "Alignment", CheckState.UNMEASURED if unknown else CheckState.GOOD, said)
     return out
 
 
@@ -50,8 +50,8 @@ def _examine_stream(stream: Stream, called: str) -> DnsProgram[Examination]:
         passed, why = yield from _passes(stream, spf)
         identifiers.append(Identifier("spf", stream.envelope or stream.helo, passed, why))
     if stream.dkim_domain:
-        detail = yield from _key(stream)
-        identifiers.append(Identifier("dkim", stream.dkim_domain, not detail, detail))
+        passed, why = yield from _key(stream)
+        identifiers.append(Identifier("dkim", stream.dkim_domain, passed, why))
     by_list = yield from evaluate(stream.header_from, identifiers)
     by_walk = yield from evaluate(stream.header_from, identifiers, way="tree-walk")
     out.streams.append(
@@ -149,7 +149,7 @@ def _examine_stream(stream: Stream, called: str) -> DnsProgram[Examination]:
 def _passes(stream: Stream, spf: tuple[tuple[str, str, str], ...]) -> DnsProgram[tuple[bool, str]]:
     """Return whether SPF passes, and why not or what is not known.
 
-    Without any address to try, a record at the envelope domain is taken to list the relay, and that is said.
+    Without any address to try, a record at the envelope domain may list the relay: that is not known, and said.
     """
     bad = next((reason for _, result, reason in spf if result not in (SpfResult.PASS, SpfResult.TEMPERROR)), "")
     if spf:
@@ -178,11 +178,14 @@ def _with_ips(stream: Stream, ips: list[str]) -> DnsProgram[str | None]:
     return record
 
 
+def _is_assumed(identifier: Identifier) -> bool:
+    """Return whether an identifier is taken to pass without having been evaluated: what is not known is no fault."""
+    return identifier.passed and bool(identifier.detail)
+
+
 def _line(identifier: Identifier, aligned: bool) -> str:
-    state = "aligns" if aligned else "does not align"
-    return (
-        f"{identifier.kind.upper()} {identifier.domain}: {'passes' if identifier.passed else 'does not pass'}, {state}"
-    )
+    passes = identifier.detail if _is_assumed(identifier) else "passes" if identifier.passed else "does not pass"
+    return f"{identifier.kind.upper()} {identifier.domain}: {passes}, {'aligns' if aligned else 'does not align'}"
 
 
 def _spf(stream: Stream) -> DnsProgram[tuple[tuple[str, str, str], ...]]:
@@ -216,19 +219,21 @@ def _from_networks(stream: Stream) -> DnsProgram[list[str]]:
     return [str(network.network_address) for network in networks[:_MAX_NETWORKS]]
 
 
-def _key(stream: Stream) -> DnsProgram[str]:
-    """Return why signatures of the stream cannot hold; empty when a key is usable or cannot be judged."""
+def _key(stream: Stream) -> DnsProgram[tuple[bool, str]]:
+    """Return whether signatures of the stream can hold, and why not or what is not known."""
     if not stream.selector:
-        return ""
+        return True, "no selector known, so no key was checked"
     whys = []
     for selector in (stream.selector, *stream.more_selectors):
         name = f"{selector}._domainkey.{stream.dkim_domain}"
         answer = yield from ask(name, "TXT")
         keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
-        if answer.failed or any(key.usable for key in keys):
-            return ""
+        if any(key.usable for key in keys):
+            return True, ""
+        if answer.failed:
+            return True, f"no usable answer for {name}"
         if not keys:
             whys.append(f"no key at {name}")
         else:
             whys.append(f"the key at {name} is revoked" if keys[0].revoked else f"the key at {name} has a syntax error")
-    return whys[0]
+    return False, whys[0]
