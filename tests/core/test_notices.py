@@ -156,11 +156,14 @@ def test_rubbish_is_something_else(raw: bytes) -> None:
 
 
 @pytest.mark.parametrize(
-    ("raw", "sent_to", "kind", "people"), [row[1:] for row in v.SENT_BACK], ids=[row[0] for row in v.SENT_BACK]
+    ("raw", "sent_to", "kind", "people"),
+    [row[1:] for row in (*v.SENT_BACK, *v.UNSEEN)],
+    ids=[row[0] for row in (*v.SENT_BACK, *v.UNSEEN)],
 )
 def test_what_machines_and_people_send_back(raw: bytes, sent_to: str, kind: str, people: list[tuple[str, str]]) -> None:
     notice = read_notice(raw, sent_to)
-    assert (notice.kind, [(one.recipient, one.action) for one in notice.recipients]) == (kind, people)
+    found = [(one.recipient.lower(), one.action) for one in notice.recipients]
+    assert (notice.kind, found) == (kind, people), notice.problem
     if notice.kind is K.OTHER and b"Subject: Undeliver" in raw:
         assert notice.problem, "what looks like a bounce is set aside with its reason"
 

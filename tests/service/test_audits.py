@@ -8,7 +8,7 @@ import pytest
 from sqlalchemy import Connection, text
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
-from rust_gauge.contract.audits import AuditSettings, DnsListSetting
+from rust_gauge.contract.audits import AuditSettings, BulkRule, DnsListSetting
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.core.dkim import sign_message
 from rust_gauge.service.domains import audits, batches
@@ -258,10 +258,33 @@ def test_a_message_is_checked_with_the_reason_for_each_result(office: Office, cl
     assert client.audits.run(office.slug, name).keys == []
     client.audits.check_message(office.slug, message)
     assert [(key.selector, key.source) for key in client.audits.run(office.slug, name).keys] == [("odd7", "message")]
+    _one_click(office, client, name, raw)
     with pytest.raises(InvalidInputError):
         client.audits.check_message(office.slug, b" ")
     with pytest.raises(InvalidInputError):
         client.audits.check_message(office.slug, message, ip="nonsense")
+
+
+def _one_click(office: Office, client: Client, name: str, raw: bytes) -> None:
+    """The bulk-sender rule goes by the newest message that was examined, and by what its signature covers."""
+    rows = [row(n, domain=name, kind="delivered", recipient=f"p{n}@tidepost.example") for n in range(600)]
+    client.events.load(office.slug, ndjson(*rows))
+    settings = client.audits.settings(office.slug)
+    rule = BulkRule(key="one-click", text="One click", measure="one_click", since="2026-01-01", above=1)
+    client.audits.set_settings(office.slug, settings.model_copy(update={"bulk_rules": [rule]}))
+
+    def state() -> str:
+        return next(point for point in client.audits.run(office.slug, name).bulk if point.key == "one-click").state
+
+    assert state() == "not_met"  # the newest message had no such fields
+    offer = b"List-Unsubscribe: <https://d.example/u>\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n" + raw
+    fields = ["from", "list-unsubscribe", "list-unsubscribe-post"]
+    signed = sign_message(offer, rsa_key(), domain=name, selector="odd7", headers=fields)
+    assert client.audits.check_message(office.slug, signed).one_click
+    assert state() == "met"
+    half = sign_message(offer, rsa_key(), domain=name, selector="odd7", headers=fields[:2])
+    assert not client.audits.check_message(office.slug, half).one_click
+    assert state() == "not_met"
 
 
 def test_selectors_in_a_feedback_report_are_looked_at_from_then(office: Office, client: Client) -> None:

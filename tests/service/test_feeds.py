@@ -124,7 +124,7 @@ def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, cl
     rejected = list(client.feeds.rejected_rows(office.slug, "letters"))
     assert sorted(problem.what for each in rejected for problem in each.problems) == [
         "'soon' is not a valid time: not an RFC 3339 time such as 2026-11-20T08:00:00Z",
-        "The value at $.letters[*].inside is not json",
+        "The value at $.letters[*].inside cannot be read as json",
         "This line is not valid JSON",
     ]  # fmt: skip
 

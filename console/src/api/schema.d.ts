@@ -7230,7 +7230,8 @@ export interface components {
          *       ],
          *       "problems": [
          *         "text"
-         *       ]
+         *       ],
+         *       "one_click": false
          *     }
          */
         MessageCheck: {
@@ -7243,6 +7244,12 @@ export interface components {
             dmarc: components["schemas"]["DmarcResult"][];
             /** Problems */
             problems: string[];
+            /**
+             * One Click
+             * @description Whether it offers to unsubscribe with one click, in signed fields (RFC 8058)
+             * @default false
+             */
+            one_click: boolean;
         };
         /**
          * Move

@@ -1,6 +1,7 @@
 """`rustgauge feed`: sources of events: HTTP, bounce mail, mailboxes, MTA logs, queues; and their mappings."""
 
 import json
+import textwrap
 from typing import Any
 
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, positive
@@ -181,7 +182,8 @@ def rejected(session: Session) -> int:
     session.output.items(
         session.arguments.format, session.client.feeds.rejected_rows(session.tenant(), session.arguments.name),
         RejectedRow, ("row", "arrived (UTC)", "problem", "content"),
-        lambda r: (r.id, f"{r.arrived_at:%Y-%m-%d %H:%M:%S}", "; ".join(p.what for p in r.problems), r.item),
+        lambda r: (r.id, f"{r.arrived_at:%Y-%m-%d %H:%M:%S}", "; ".join(p.what for p in r.problems),
+                   textwrap.shorten(r.item, 200) if session.arguments.format == "text" else r.item),
         right=(0,), empty="No rejected rows.",
     )  # fmt: skip
     return 0

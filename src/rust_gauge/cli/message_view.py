@@ -41,6 +41,7 @@ def show_message(output: Output, done: MessageCheck) -> None:
         output.line("DKIM: the message is not signed")
     for signature in done.signatures:
         _show_signature(output, signature)
+    output.line(f"One-click unsubscribe (RFC 8058): {'offered, in signed fields' if done.one_click else 'not offered'}")
     if done.spf:
         show_spf_check(output, done.spf)
     else:

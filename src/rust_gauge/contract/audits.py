@@ -406,6 +406,9 @@ class MessageCheck(Model):
     spf: SpfCheck | None
     dmarc: list[DmarcResult]
     problems: list[str]
+    one_click: bool = Field(
+        False, description="Whether it offers to unsubscribe with one click, in signed fields (RFC 8058)"
+    )
 
 
 class ReportedSource(Model):

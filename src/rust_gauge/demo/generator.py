@@ -41,6 +41,8 @@ _LAST = (
     "marsh", "nairn", "orme", "pike", "quarrie", "ryde", "strand", "tarbert", "urquhart", "voe", "wick", "yell",
 )  # fmt: skip
 
+_ROLES = ("info", "office", "sales", "accounts")
+
 # How each trouble ends: kind, cause, permanence, reply code, enhanced code, and what the provider says.
 _ENDS: dict[str, tuple[Cause, Permanence, int, str, tuple[str, ...]]] = {
     "unknown": (
@@ -191,7 +193,7 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
         trouble = troubles[ends[index]] if ends[index] < len(troubles) else ""
         to = _recipient(cell, int(people[index]), trouble)
         ip = relay.addresses[index % len(relay.addresses)]
-        base = {
+        base: dict[str, Any] = {
             "domain": flow.domain,
             "stream": flow.stream,
             "relay": flow.relay,
@@ -199,6 +201,11 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
             "message_id": f"{serial}.{cell.hour:%H}{index:04d}@{flow.domain}",
             "sending_ip": ip,
         }
+        opened_by = flow.opened
+        if flow.unsubscribed:  # mass mail: a campaign each week, in two variants of its subject
+            variant = "ab"[index % 2]
+            base |= {"campaign": f"{flow.stream}-{cell.hour:%G-w%V}", "tags": [f"subject-{variant}"]}
+            opened_by *= 0.85 if variant == "a" else 1.15
         words = {"to": to, "from": flow.domain, "ip": ip}
         yield {**base, "kind": "accepted", "time": _time(at)}
         chance = chances[index]
@@ -220,7 +227,7 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
             continue
         yield {**base, "kind": "delivered", "time": _time(at), "reply_code": 250,
                "seconds_taken": round(1 + 8 * float(chance[1]), 2)}  # fmt: skip
-        if chance[2] < flow.opened:
+        if chance[2] < opened_by:
             opened = at + timedelta(hours=30 * float(chance[2]))
             yield {**base, "kind": "opened", "time": _time(opened)}
             if chance[3] < 0.125:
@@ -236,6 +243,12 @@ def _recipient(cell: Cell, person: int, trouble: str) -> str:
     domain = domains[(person // 7) % len(domains)]
     if trouble == "unknown" and not cell.provider.name:
         domain = (*domains[:3], GONE_DOMAIN, NULL_MX_DOMAIN)[person % 5]
+    if trouble != "unknown" and person % 900 == 0:
+        return f"{_ROLES[(person // 900) % len(_ROLES)]}@{domain}"
+    if trouble == "full" or (not trouble and person % 1000 == 7):
+        # Full mailboxes are full for weeks, and take a message now and then: what a policy has to weigh.
+        one = person % 9
+        return f"{_FIRST[one]}.{_LAST[one + 3]}200@{domains[one % len(domains)]}"
     first, last = _FIRST[person % len(_FIRST)], _LAST[(person // 25) % len(_LAST)]
     # Dead addresses are people of their own: who took mail yesterday does not stop existing.
     return f"{first}.{last}{person // 600 % 90 + (100 if trouble == 'unknown' else 0)}@{domain}"

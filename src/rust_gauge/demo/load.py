@@ -21,6 +21,7 @@ from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.core.roles import Role
+from rust_gauge.demo.feeds import driftline_documents, returned_message
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
 from rust_gauge.demo.zones import (
@@ -37,7 +38,7 @@ from rust_gauge.demo.zones import (
 )
 from rust_gauge.service.accounts import accounts as service_accounts
 from rust_gauge.service.domains import audits, domains, proofs, relays
-from rust_gauge.service.feeds import feeds
+from rust_gauge.service.feeds import feeds, receiving
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.plans import plans
@@ -74,6 +75,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
     recent = 0
     for tenant in tenants:
         recent += _events(context, tenant, anchor, now, say, check)
+    _traffic(context, next(tenant for tenant in tenants if tenant.slug == "glasswort"))
     for tenant in tenants:
         check()
         _audits(context, tenant)
@@ -165,6 +167,20 @@ def _feeds(context: Context, tenant: TenantAccess) -> None:
     for feed in new:
         if feed.name not in there:
             feeds.add_feed(context, tenant, feed)
+
+
+def _traffic(context: Context, tenant: TenantAccess) -> None:
+    """What came in over the feeds so far: mail of the box office before its opening, and rows that did not fit.
+
+    After the other events, because these are newer than they are.
+    """
+    if any(feed.last_event_at for feed in feeds.list_feeds(context, tenant)):
+        return
+    now = context.clock()
+    for document in driftline_documents(now):
+        receiving.receive_by_name(context, tenant, "driftline", json.dumps(document).encode(), "application/json")
+    for number in range(3):
+        receiving.receive_by_name(context, tenant, "returns", returned_message(now, number), "message/rfc822")
 
 
 def _labels(connection: Connection, tenant_id: int) -> None:

@@ -14,6 +14,7 @@ def message_document(done: Authentication) -> c.MessageCheck:
         spf=trial_document(done.spf) if done.spf else None,
         dmarc=[dmarc_document(outcome) for outcome in done.dmarc],
         problems=list(done.problems),
+        one_click=done.one_click,
     )
 
 

@@ -331,6 +331,12 @@ function Message({found}: {found: Schemas['MessageCheck']}) {
           ))}
         </Said>
       ))}
+      <Said>
+        <span>
+          <Tag level={found.one_click ? 'right' : 'note'}>{found.one_click ? 'offered' : 'not offered'}</Tag> One-click
+          unsubscribe in signed fields (RFC 8058)
+        </span>
+      </Said>
       {found.spf && <Trial trial={found.spf} />}
     </>
   );

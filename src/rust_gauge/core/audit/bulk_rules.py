@@ -62,7 +62,10 @@ def _judge(whole: Examination, measured: Measured, rule: BulkRule) -> tuple[str,
         if not whole.streams:
             return "unmeasured", "no streams described yet"
         bad = [stream.name for stream in whole.streams if not any(a.counts for a in stream.by_list.aligned)]
-        return ("not_met", f"does not align: {', '.join(bad)}") if bad else ("met", "every stream aligns")
+        if bad:
+            return "not_met", f"does not align: {', '.join(bad)}"
+        aligned = next((check for check in whole.checks if check.key == "alignment"), None)
+        return _by_check(aligned, False)
     if rule.measure == "dmarc":
         found = whole.discoveries
         if found is None or found.by_list.failed is not None:
@@ -91,7 +94,10 @@ def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
     if rule.measure == "one_click":
         if measured.one_click is None:
             return "unmeasured", "no message examined yet"
-        return ("met", "messages have it") if measured.one_click else ("not_met", "messages do not have it")
+        on = f"the newest message examined{f', on {measured.one_click_on},' if measured.one_click_on else ''}"
+        if measured.one_click:
+            return "met", f"{on} offers it, in signed fields"
+        return "not_met", f"{on} does not offer it in fields that a passing DKIM signature covers"
     if rule.measure == "complaints":
         if measured.complaints is None or not measured.complaints[1]:
             return "unmeasured", "no mail in the last 7 days at a provider that reports complaints"

@@ -71,7 +71,8 @@ class Measured:
 
     messages_a_day: float | None = None
     complaints: tuple[int, int] | None = None  # (complaints, delivered) at providers that report complaints, 7 days
-    one_click: bool | None = None  # whether messages carry the one-click header (RFC 8058)
+    one_click: bool | None = None  # whether the newest message that was examined offers one click (RFC 8058)
+    one_click_on: str = ""  # the day of that examination
     tls_share: float | None = None  # share of deliveries over TLS
 
 

@@ -196,7 +196,7 @@ def _opened(value: Any, step: Unwrap) -> Any:
             text = base64.b64decode(value + "=" * (-len(value) % 4), validate=True).decode("utf-8")
         return json.loads(text) if step.form.endswith("json") else text
     except (ValueError, binascii.Error, RecursionError) as error:
-        raise MappingError(f"The value at {step.at} is not {step.form}", why=str(error)[:200]) from None
+        raise MappingError(f"The value at {step.at} cannot be read as {step.form}", why=str(error)[:200]) from None
 
 
 def _one(found: list[Any], name: str) -> Any:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from email.errors import MessageError
 from email.headerregistry import HeaderRegistry
 
-from rust_gauge.core.dkim import DkimResult, DkimVerdict, HeaderField, split_message, verify_message
+from rust_gauge.core.dkim import DkimResult, DkimVerdict, HeaderField, MailMessage, split_message, verify_message
 from rust_gauge.core.dmarc import DmarcOutcome, Identifier, evaluate
 from rust_gauge.core.dns import DnsProgram
 from rust_gauge.core.errors import AddressError, DomainNameError
@@ -17,13 +17,17 @@ _registry = HeaderRegistry()
 
 @dataclass(frozen=True, slots=True)
 class Authentication:
-    """`spf` is None where the connection is not known. `dmarc` holds both ways, empty without a usable From."""
+    """`spf` is None where the connection is not known. `dmarc` holds both ways, empty without a usable From.
+
+    `one_click` says whether the message offers to unsubscribe with one click, in fields that are signed (RFC 8058).
+    """
 
     header_from: str
     signatures: tuple[DkimVerdict, ...]
     spf: SpfCheck | None
     dmarc: tuple[DmarcOutcome, ...]
     problems: tuple[str, ...]
+    one_click: bool = False
 
 
 def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
@@ -66,7 +70,18 @@ def authenticate(
         identifiers = _identifiers(signatures, spf)
         for method in ("suffix-list", "tree-walk"):
             dmarc.append((yield from evaluate(header_from, identifiers, way=method)))
-    return Authentication(header_from, signatures, spf, tuple(dmarc), tuple(problems))
+    one_click = _offers_one_click(message, signatures)
+    return Authentication(header_from, signatures, spf, tuple(dmarc), tuple(problems), one_click)
+
+
+def _offers_one_click(message: MailMessage, signatures: Sequence[DkimVerdict]) -> bool:
+    """Return whether List-Unsubscribe has an https URI, List-Unsubscribe-Post is as it must be, and both are signed."""
+    uris = [field.text.lower() for field in message.all("List-Unsubscribe")]
+    posts = [field.text.strip().lower() for field in message.all("List-Unsubscribe-Post")]
+    if not any("<https:" in uri for uri in uris) or posts != ["list-unsubscribe=one-click"]:
+        return False
+    wanted = {"list-unsubscribe", "list-unsubscribe-post"}
+    return any(each.result is DkimResult.PASS and wanted <= set(each.signature.headers) for each in signatures)
 
 
 def _identifiers(signatures: Sequence[DkimVerdict], spf: SpfCheck | None) -> list[Identifier]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
+from rust_gauge.core.replies.vocabulary import speaks_about
 
 _LOOKED_AT = 256 * 1024  # characters
 _MAX = 20_000  # recipients
@@ -28,13 +29,18 @@ _RETURNED = re.compile(
     re.IGNORECASE | re.MULTILINE,
 )
 _REPLY = re.compile(
-    r"(?:^|[\s:>(\[\"'=])((?:[45]\d\d[ -](?:[45]\.\d{1,3}\.\d{1,3}\b)?|#?[45]\.\d{1,3}\.\d{1,3}\b).{3,})", re.MULTILINE
+    r"(?:^|[\s:>(\[\"'=：，。、（「])((?:[45]\d\d[ -](?:[45]\.\d{1,3}\.\d{1,3}\b)?|#?[45]\.\d{1,3}\.\d{1,3}\b).{3,})",
+    re.MULTILINE,
 )
 _SAID = re.compile(
     r"(?:user|mailbox|recipient|address|account|domain|host|inbox|quota|connection|policy|spam|reputation|relay|"
     r"loop|expired|could not|cannot|does not|unknown|full|disabled|refused|rejected)",
     re.IGNORECASE,
 )
+_REASONS = (
+    "missing", "closed", "full", "refused", "blocklist", "reputation", "spam", "much", "large", "relaying", "loop",
+    "too_late", "connection", "trouble", "no_mail_domain", "greylist",
+)  # fmt: skip
 _FAILURE = re.compile(
     r"fail|undeliver|not (?:be )?deliver|bounce|return|nicht zugestellt|unzustellbar|échec|no (?:se )?entreg|"
     r"não (?:foi )?entreg|mancat|onbestelbaar|niet bezorgd|nie dostarcz|nedoru|nem kézbes|inte leverer|не достав|"
@@ -98,7 +104,7 @@ def read_free_text(text: str) -> FreeText:
         behind = told[found.end() : min(until, found.end() + 1500)]
         reply = next((match_.group(1) for match_ in _REPLY.finditer(behind)), "")
         near = behind[:_SAID_NEAR]
-        if not reply and _SAID.search(near):
+        if not reply and (_SAID.search(near) or speaks_about(_REASONS, near)):
             reply = near.strip(" :\n\t>-")
         line = told[told.rfind("\n", 0, found.start()) + 1 : found.start()]
         end = told.find("\n", found.end())

@@ -213,7 +213,7 @@ def is_machine(message: Entity, parts: list[Entity], text: str) -> bool:
     """
     if is_daemon(message) or message.get("return-path").strip() == "<>" or message.get("x-failed-recipients"):
         return True
-    if message.type == "multipart/report" or not message.get("from").strip():
+    if message.type == "multipart/report" or message.get("from").strip() in ("", "<>"):
         return True
     if message.get("in-reply-to") or not looks_like_bounce(message):
         return False

@@ -272,7 +272,7 @@ def permanence_of(reply: SmtpReply, cause: Cause = Cause.UNCLASSIFIED) -> Perman
     first = reply.code // 100 if reply.code else reply.enhanced.klass if reply.enhanced else None
     if first in (4, 5):
         return Permanence.TRANSIENT if first == 4 else Permanence.PERMANENT
-    if speaks_about("later", reply.text):
+    if speaks_about(["later"], reply.text):
         return Permanence.TRANSIENT
     if _FOR_GOOD.search(reply.text):
         return Permanence.PERMANENT

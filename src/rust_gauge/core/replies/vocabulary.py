@@ -8,7 +8,7 @@ about n lookups, however many phrases there are.
 import re
 import tomllib
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from difflib import get_close_matches
 from functools import cache
@@ -211,7 +211,7 @@ def read_statement(text: str) -> Statement:
     return Statement(wanted, unwanted)
 
 
-def speaks_about(name: str, text: str) -> bool:
-    """Return whether any clause of a reply pattern speaks about this notion."""
-    bit = notions()[name].bit
-    return any(clause & bit for clause in clauses_of(text))
+def speaks_about(names: Iterable[str], text: str) -> bool:
+    """Return whether any clause of a text speaks about one of these notions."""
+    bits = sum(notions()[name].bit for name in names)
+    return any(clause & bits for clause in clauses_of(text))

@@ -55,6 +55,7 @@ from rust_gauge.store.domains import DomainRow
 
 _SETTING = "audit"
 _SEEN = {"message": "selectors-seen", "report": "selectors-reported"}  # the setting for each source
+_ONE_CLICK = "one-click-seen"  # by domain: whether the newest message that was examined offered it, and when
 _MAX_SEEN = 20  # selectors of one domain that are remembered from messages, and from reports
 _MAX_SPF_RECORD = 65_000  # octets, what a TXT record can hold
 _KNOWN = ("found", "no_data", "no_name")  # answers that say what is published; others say nothing
@@ -110,10 +111,16 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
     complaints = context.store.transaction(lambda c: _complaints(c, tenant, row, now))
+    newest = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _ONE_CLICK) or {})
     relays = plan_relays(context, tenant)
     seen_selectors = _selectors_seen(context, tenant, row)
     request = audit_request(row, settings, counts, now, seen, elsewhere, seen_selectors, complaints, relays)
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
+    if seen_message := newest.get(row.name):
+        request = replace(
+            request,
+            measured=replace(request.measured, one_click=seen_message["offered"], one_click_on=seen_message["on"]),
+        )
     rules = [CoreBulkRule(r.key, r.text, r.measure, r.since, r.limit, r.above) for r in settings.bulk_rules]
     result = context.resolver.run(audit_domain(request, rules), fresh=True)
     for key in result.whole.keys:
@@ -405,7 +412,9 @@ def check_message(
         raise ServiceProblem("invalid-request", "The body is empty", remedy="Send the full source of the message")
     now = int(context.clock().timestamp())
     run = authenticate(raw, ip=_ip(ip) if ip else "", helo=helo, mail_from=mail_from, now=now)
-    found = message_document(context.resolver.run(run, fresh=True))
+    outcome = context.resolver.run(run, fresh=True)
+    found = message_document(outcome)
+    _remember_one_click(context, tenant, outcome.header_from, outcome.one_click)
     signed = {(signature.domain, signature.selector) for signature in found.signatures if signature.result == "pass"}
     _remember_selectors(context, tenant, "message", signed)
     return found
@@ -428,6 +437,19 @@ def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) 
         if signature.result == "pass" and signature.selector
     }
     return report_document(report, _remember_selectors(context, tenant, "report", signed))
+
+
+def _remember_one_click(context: Context, tenant: TenantAccess, domain: str, offered: bool) -> None:
+    """Remember what the newest message of a domain offered, for the bulk-sender rules."""
+
+    def write(connection: Connection) -> None:
+        if domain and store_domains.list_domains(connection, tenant.id, name=domain):
+            kept = store_audits.get_setting(connection, tenant.id, _ONE_CLICK) or {}
+            now = context.clock()
+            kept = {**kept, domain: {"offered": offered, "on": now.date().isoformat()}}
+            store_audits.put_setting(connection, tenant.id, _ONE_CLICK, kept, now)
+
+    context.store.transaction(write)
 
 
 def _selectors_seen(context: Context, tenant: TenantAccess, row: DomainRow) -> list[Selector]:

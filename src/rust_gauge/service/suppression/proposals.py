@@ -65,7 +65,7 @@ def run_look(context: Context, job: Job) -> None:
             )
             roles = sorted((ROLES | set(words.roles)) - set(words.people))
             for role in store.roles_mailed(connection, tenant_id, now - _RECENT, roles, _MOST):
-                found.append((Reason.ROLE_ADDRESS, role, "mail was sent to a role address address"))
+                found.append((Reason.ROLE_ADDRESS, role, "mail was sent to a role address"))
         if settings.revived_after_days:
             before = now - timedelta(days=settings.revived_after_days)
             for back in store.revived(connection, tenant_id, now - _RECENT, before, _MOST):
