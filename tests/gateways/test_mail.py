@@ -116,7 +116,7 @@ def test_a_maildir_is_read_in_batches_and_marked_when_it_is_stored(tmp_path: Pat
 
 
 def test_folders_that_cannot_be_read_say_why(tmp_path: Path) -> None:
-    with pytest.raises(FolderError, match="no Maildir that can be read"):
+    with pytest.raises(FolderError, match="not a Maildir that can be read"):
         read_maildir(tmp_path / "nowhere")
     with pytest.raises(FolderError) as caught:
         read_imap("127.0.0.1", free_port(), False, "u", "p", "INBOX", {}, timeout=5)

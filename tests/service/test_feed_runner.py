@@ -4,7 +4,7 @@ import json
 import os
 import smtplib
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -27,16 +27,6 @@ from tests.vectors import notices as v
 
 LONG_AGO = datetime(2020, 1, 1, tzinfo=UTC)  # Postfix's clock is not the tests'
 NEEDS_ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="Postfix and Dovecot are started as root")
-
-
-@pytest.fixture
-def runner(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Runner]:
-    settings = office.world.context.settings
-    monkeypatch.setattr(settings, "feed_folders", [tmp_path, Path("/var/log")])
-    monkeypatch.setattr(settings, "feed_hosts", ["127.0.0.1"])
-    made = Runner(office.world.context)
-    yield made
-    made.close()
 
 
 def run_until(what: Callable[[], object], runner: Runner) -> None:

@@ -10,8 +10,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import structlog
+
 from rust_gauge.core.errors import RustGaugeError
 
+log = structlog.get_logger()
 BATCH = 100  # messages
 _MAX = 25 * 1024 * 1024  # octets of a message
 _DELIVERED_TO = re.compile(rb"^(?:Delivered-To|X-Original-To|Envelope-To):[ \t]*<?([^>\r\n]+)>?", re.I | re.M)
@@ -45,18 +48,24 @@ def read_maildir(path: Path) -> MailBatch:
     try:
         names = sorted(entry for entry in os.listdir(path / "new") if not entry.startswith("."))
     except OSError as error:
-        raise FolderError(f"{path} is no Maildir that can be read: {error.strerror}") from None
-    files, messages = [], []
-    for name in names[:BATCH]:
+        raise FolderError(f"{path} is not a Maildir that can be read: {error.strerror}") from None
+    files: list[Path] = []
+    messages: list[tuple[bytes, str]] = []
+    for name in names:
+        if len(messages) == BATCH:
+            return MailBatch(messages, {}, True, tuple(files))
         file = path / "new" / name
-        with contextlib.suppress(FileNotFoundError):  # somebody else read it
+        try:
             if file.is_symlink() or not file.is_file():
                 continue
             with file.open("rb") as opened:
                 raw = opened.read(_MAX + 1)
-            files.append(file)
-            messages.append((raw, sent_to(raw)))
-    return MailBatch(messages, {}, len(names) > BATCH, tuple(files))
+        except OSError as error:  # somebody else read it, or it may not be read: the others can be
+            log.warning("mail_skipped", file=str(file), error=error.strerror)
+            continue
+        files.append(file)
+        messages.append((raw, sent_to(raw)))
+    return MailBatch(messages, {}, False, tuple(files))
 
 
 def mark_read(files: tuple[Path, ...]) -> None:

@@ -20,7 +20,8 @@ from rust_gauge.core.errors import RustGaugeError
 
 T = TypeVar("T")
 _RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
-_GONE = {1040, 1041, 1053, 1077, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
+# Gone, full, read-only, or its storage fails: nothing that a caller sent is to blame.
+_GONE = {1021, 1030, 1036, 1040, 1041, 1053, 1077, 1114, 1290, 1836, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
 
 
 class StoreError(RustGaugeError):

@@ -10,6 +10,7 @@ from typing import Any
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.mtalog import LogReader
 from rust_gauge.core.notices import Notice, NoticeError, NoticeKind, read_notice
+from rust_gauge.service.runtime.poison import unexpected
 
 _ACTIONS = {"failed": "bounced", "delayed": "delayed", "delivered": "delivered", "reported": "complained"}
 _STREAM = "x-rust-gauge-stream"  # fields by which a message can say of itself what its notices should be counted under
@@ -82,7 +83,13 @@ def _row(notice: Notice, one: Any, domain: str, arrived: datetime) -> dict[str, 
 
 def rows_of_log(text: str, reader: LogReader, now: datetime) -> Rows:
     """Rows of a piece of a log; `reader` remembers what is open."""
-    return Rows(values=[row for line in text.split("\n") for row in reader.read(line, now)])
+    made = Rows()
+    for line in text.split("\n"):
+        try:
+            made.values += reader.read(line, now)
+        except Exception as error:  # whatever it is, the next line is read
+            made.aside.append((line[:20_000], unexpected("line", error)))
+    return made
 
 
 def split_mbox(raw: bytes) -> Iterator[bytes]:

@@ -19,10 +19,12 @@ from rust_gauge.core.roles import Role
 from rust_gauge.core.webhooks import WebhookRefused, verify
 from rust_gauge.service.feeds.feeds import find_feed
 from rust_gauge.service.feeds.formats import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
+from rust_gauge.service.feeds.formats import Rows as FormRows
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import Refusal, Rows, rows_of, split_body
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.store import feeds as store_feeds
@@ -89,11 +91,20 @@ def take_mail(
     lines: list[int] = []
     aside: list[tuple[Any, list[ProblemError]]] = []
     for number, (raw, sent_to) in enumerate(messages, 1):
-        made = rows_of_notice(raw, sent_to, now, row.defaults.get("domain", ""))
+        made = _notice(raw, sent_to, now, row)
         values += made.values
         lines += [number] * len(made.values)
         aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
     return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
+
+
+def _notice(raw: bytes, sent_to: str, now: datetime, row: FeedRow) -> FormRows:
+    """Read one message. Whatever goes wrong sets this message aside, and the next is read."""
+    try:
+        return rows_of_notice(raw, sent_to, now, row.defaults.get("domain", ""))
+    except Exception as error:
+        why = unexpected("message", error, feed=row.name, tenant=row.slug)
+        return FormRows(aside=[(raw[:20_000].decode("utf-8", "replace"), why)])
 
 
 def take_log(context: Context, row: FeedRow, text: str, position: Mapping[str, Any] | None = None) -> IntakeResult:
@@ -103,7 +114,8 @@ def take_log(context: Context, row: FeedRow, text: str, position: Mapping[str, A
     )
     made = rows_of_log(text, reader, context.clock())
     kept = {**(row.position if position is None else position), "open": reader.state()}
-    return take_rows(context, row, rows_of(made.values), kept)
+    aside = [(item, [ProblemError(what=why)]) for item, why in made.aside]
+    return take_rows(context, row, rows_of(made.values), kept, aside)
 
 
 def _take_csv(context: Context, row: FeedRow, body: bytes, position: Mapping[str, Any] | None) -> IntakeResult:
@@ -158,6 +170,9 @@ def take_documents(
                     lines.append(line)
         except MappingError as error:
             problems.append(_problem(line, error))
+        except Exception as error:
+            why = unexpected("document", error, feed=row.name, tenant=row.slug)
+            problems.append(ProblemError(line=line, what=why))
         if problems:
             rejected.append((_source(sources[line]), problems))
     return take_rows(context, row, Rows(values, lines, are_text=False), position, rejected, sources)

@@ -102,10 +102,12 @@ class Runner:
             more = self._read_log(row) if row.kind == "log" else self._read_mailbox(row)
         except StoreError:
             raise
-        except (RustGaugeError, OSError) as error:
+        except Exception as error:  # whatever it is, the other feeds go on
+            if not isinstance(error, RustGaugeError | OSError):
+                log.warning("feed_failed", feed=row.name, tenant=row.slug, error=repr(error), exc_info=error)
             turn.failures += 1
             turn.due = time.monotonic() + min(_LONGEST_PAUSE, 2.0**turn.failures)
-            self._tell(row, str(error))
+            self._tell(row, str(error) or type(error).__name__)
             return False
         turn.failures = 0
         pause = 0.0 if more else _MAILBOX_POLL if row.kind == "mailbox" else 0.0

@@ -19,17 +19,21 @@ from rust_gauge.service.intake.names import KnownNames, forget_names, known_name
 from rust_gauge.service.intake.reader import Reader
 from rust_gauge.service.intake.rows import Refusal, Rows
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
 from rust_gauge.store import jobs
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.engine import StoreBusy, StoreUnavailable
 from rust_gauge.store.intake import Load, StaleRulesError
+from rust_gauge.store.leases import LeaseLost
 
 _SHOWN = 200  # rejections in an answer
 _SUBJECTS_AFTER = timedelta(minutes=5)  # streams, relays and addresses are computed together
 _SHIFTS_AFTER = timedelta(seconds=20)  # so that many small loads are looked at once
 _RULE_CHANGES = 5  # how often a load is judged again
+_MOST_POISON = 100  # rows of one load that may be set aside because nobody can store them
 _PIECE = 1000  # rows that are read before another load has its turn
 
 T = TypeVar("T")
@@ -43,7 +47,59 @@ def take_in(
 
     `keep` keeps rejected rows, in the same transaction; then a load of rejected rows alone is taken as well.
     """
-    return _with_rules_of_today(context, tenant.id, lambda known: _take_in(context, tenant, rows, feed_id, keep, known))
+
+    def take(some: Rows, keep: Keep | None) -> IntakeResult:
+        return _with_rules_of_today(
+            context, tenant.id, lambda known: _take_in(context, tenant, some, feed_id, keep, known)
+        )
+
+    try:
+        return take(rows, keep)
+    except (StoreUnavailable, StoreBusy, LeaseLost, ServiceProblem):
+        raise
+    except Exception as error:
+        # A row that the database or our own code trips over, though it is a good event by its form.
+        return _without_poison(context, tenant, rows, take, keep, error)
+
+
+def _without_poison(
+    context: Context, tenant: TenantAccess, rows: Rows, take: Callable[[Rows, Keep | None], IntakeResult],
+    keep: Keep | None, first: Exception,
+) -> IntakeResult:  # fmt: skip
+    """Store a load without the rows that cannot be stored, which are found by halves; `keep` gets them as rejected.
+
+    When too many cannot be stored it is no matter of rows: the first exception is raised.
+    """
+    refused: list[Refusal] = []
+    counts = IntakeResult(received=0, stored=0, duplicates=0, rejected=0, rejections=[])
+    poison = 0
+    waiting = [rows]
+    while waiting:
+        some = waiting.pop()
+        try:
+            found = take(some, lambda _, rejected: refused.extend(rejected))
+        except (StoreUnavailable, StoreBusy, LeaseLost, ServiceProblem):
+            raise
+        except Exception as error:
+            if len(some) > 1:
+                half = len(some) // 2
+                waiting += [some.part(half, len(some)), some.part(0, half)]
+                continue
+            poison += 1
+            if poison > _MOST_POISON or (poison == len(rows) and poison > 1):
+                raise first from None
+            why = unexpected("row", error, tenant=tenant.slug)
+            refused.append((some.items[0], [ProblemError(line=some.lines[0], what=why)]))
+            continue
+        counts.stored += found.stored
+        counts.duplicates += found.duplicates
+    if keep is not None:
+        context.store.transaction(lambda connection: keep(connection, refused))
+    problems = [problem for _, errors in refused[:_SHOWN] for problem in errors][:_SHOWN]
+    if keep is None and len(refused) == len(rows):
+        what = f"{len(refused)} of {len(rows)} rows were rejected"
+        raise ServiceProblem("nothing-stored", what, errors=problems, errors_total=len(refused))
+    return counts.model_copy(update={"received": len(rows), "rejected": len(refused), "rejections": problems})
 
 
 def _with_rules_of_today(context: Context, tenant_id: int, work: Callable[[KnownNames], T]) -> T:

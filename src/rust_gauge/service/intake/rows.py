@@ -14,6 +14,7 @@ from rust_gauge.contract.validation import explain
 from rust_gauge.core.errors import EventError
 from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 
 Refusal = tuple[Any, list[ProblemError]]
@@ -30,6 +31,10 @@ class Rows:
 
     def __len__(self) -> int:
         return len(self.items)
+
+    def part(self, start: int, end: int) -> "Rows":
+        """Return some of the rows, with their lines."""
+        return Rows(self.items[start:end], self.lines[start:end], self.are_text)
 
 
 def rows_of(values: Sequence[Any]) -> Rows:
@@ -84,6 +89,8 @@ def read_row(
     except EventError as error:
         what = f"{error.what} ({error.why})" if error.why else error.what
         return None, None, [ProblemError(line=line, field=error.field, what=what, remedy=error.remedy)]
+    except Exception as error:
+        return None, None, [ProblemError(line=line, what=unexpected("row", error))]
     path = None if new.tags else (new.domain, new.stream, new.relay, new.sending_ip, new.campaign)
     return event, path, []
 

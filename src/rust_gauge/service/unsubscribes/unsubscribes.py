@@ -2,8 +2,6 @@
 
 from collections import Counter
 from datetime import UTC, date, datetime, timedelta
-from email.parser import BytesHeaderParser
-from email.policy import default as default_policy
 from statistics import median
 from typing import Any
 
@@ -14,6 +12,7 @@ from rust_gauge.contract.checks import MailLinks, MailLinksRequest, UnsubscribeL
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.mailflow import Kind, make_event
 from rust_gauge.core.names import address_key, normalise_domain, parse_address
+from rust_gauge.core.notices.entity import MAX_HEADER, parse_fields, words
 from rust_gauge.core.suppression import Reason, State
 from rust_gauge.core.suppression.unsubscribe import (
     POST_FIELD,
@@ -103,8 +102,7 @@ def _stands(context: Context, link: Link) -> bool:
 def take_mailto(context: Context, raw: bytes) -> bool:
     """A message to the unsubscribe mailbox: its subject holds the link. What has none is taken and forgotten."""
     head = raw.partition(b"\r\n\r\n")[0] if b"\r\n\r\n" in raw else raw.partition(b"\n\n")[0]
-    subject = str(BytesHeaderParser(policy=default_policy).parsebytes(head + b"\r\n\r\n").get("subject", ""))
-    token = token_in_subject(subject)
+    token = token_in_subject(words(next(iter(parse_fields(head[:MAX_HEADER]).get("subject", [])), "")))
     done = unsubscribe(context, token, "mailto") if token else None
     log.info("unsubscribe_mail", done=done is not None)
     return done is not None

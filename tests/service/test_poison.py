@@ -1,0 +1,198 @@
+"""One bad input spoils only itself, whatever it does to whatever reads it: the others are stored, and feeds go on."""
+
+import contextlib
+import gzip
+import json
+import mailbox
+import smtplib
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from rust_gauge.client import Client, ClientError, UnavailableError
+from rust_gauge.contract.feeds import FeedDefaults, FeedSource, NewFeed
+from rust_gauge.launch.mariadb import free_port
+from rust_gauge.service.feeds import receiving
+from rust_gauge.service.feeds.runner import Runner
+from rust_gauge.store.intake import Load
+from tests.conftest import Office
+from tests.rows import ndjson, row
+from tests.service.test_feed_runner import settle
+from tests.service.test_feeds import MAPPING, letter
+from tests.service.test_intake import right
+from tests.vectors import notices
+
+DOMAIN = FeedDefaults(domain="news.d.example", stream="newsletter", relay="office-1")
+HEAD = b"From: mailer-daemon@mx.example\r\nContent-Type: "
+STATUS = b"message/delivery-status\r\n\r\nReporting-MTA: dns; a\r\n\r\nFinal-Recipient: rfc822; kim@tidepost.example\r\nAction: failed\r\n"
+BAD_MAILS = {
+    "broken encoded word": b"From: =?utf-8?b?a?= <kim@d.example>\r\nSubject: =?utf-8?b?====?= =?x?q?=zz?=\r\n\r\nundelivered\r\n",
+    "unknown charset": HEAD + b"text/plain; charset=no-such\r\nSubject: =?none-such?q?=41?=\r\n\r\n\xff\xfe 550 kim@d.example\r\n",
+    "quadratic charset": HEAD + b"text/plain; charset=punycode\r\n\r\n" + b"a-" * 20_000,
+    "year 1": HEAD + STATUS + b"Status: 5.1.1\r\nLast-Attempt-Date: Mon, 01 Jan 0001 00:00:00 +1400\r\n",
+    "year 9999": HEAD + STATUS + b"Status: 5.1.1\r\nLast-Attempt-Date: Fri, 31 Dec 9999 23:59:59 -1200\r\n",
+    "date in the header": b"Date: Mon, 01 Jan 0001 00:00:00 +2359\r\n" + HEAD + STATUS,
+    "deep nesting": b"".join(b"Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n" % (n, n) for n in range(500)),
+    "corrupt archive": HEAD + b"application/gzip\r\nContent-Transfer-Encoding: base64\r\n\r\nH4sIAAAAAAAA/w==\r\n",
+    "NUL bytes": HEAD.replace(b":", b":\0") + b"text/plain\r\n\r\n\0\0 550 5.1.1 <a\0b@tidepost.example>\r\n",
+    "empty": b"",
+    "no header": b"\r\n\r\n",
+    "comment without end": b"From: " + b"(" * 5000 + b"\r\nTo: " + b'"' * 5000 + b"\r\n\r\n",
+}  # fmt: skip
+
+
+def good(number: int) -> bytes:
+    """A bounce that has to arrive, behind and before the bad mail."""
+    return notices.DSN.replace(b"n1@", b"good%d@" % number).replace(b"a1@", b"mail%d@" % number)
+
+
+def _arrived(office: Office) -> int:
+    """How many of the good mails were stored."""
+    with office.client() as client:
+        ids = {event.message_id for event in client.events.list(office.slug, kinds=["bounced"])}
+    return len({id for id in ids if id.startswith("mail")})
+
+
+@pytest.mark.parametrize("name", BAD_MAILS)
+def test_a_bad_mail_spoils_no_other_by_any_door(
+    office: Office,
+    client: Client,
+    runner: Runner,
+    tmp_path: Path,
+    name: str,
+) -> None:
+    bad = BAD_MAILS[name]
+    maildir = mailbox.Maildir(tmp_path / "in")
+    for raw in (good(1), bad, good(2)):
+        maildir.add(raw)
+    source = FeedSource(path=str(tmp_path / "in"))
+    client.feeds.add(office.slug, NewFeed(name="folder", kind="mailbox", source=source, defaults=DOMAIN))
+    settle(runner)
+    assert _arrived(office) == 2
+    client.feeds.add(office.slug, NewFeed(name="web", kind="http", defaults=DOMAIN))
+    for raw in (good(3), bad, good(4)):
+        client.feeds.send_to(office.slug, "web", raw, "message/rfc822")
+    assert _arrived(office) == 4
+    whole = b"\n".join(b"From x\n" + raw.replace(b"\r\n", b"\n") + b"\n" for raw in (good(5), bad, good(6)))
+    client.feeds.send_to(office.slug, "web", whole, "application/mbox")
+    assert _arrived(office) == 6
+    right(office)
+
+
+def test_a_bad_mail_by_smtp_is_taken_once_and_the_listener_goes_on(
+    office: Office,
+    client: Client,
+    runner: Runner,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    config = office.world.context.settings
+    monkeypatch.setattr(config, "smtp_port", free_port())
+    port = runner.start_mail()
+    source = FeedSource(addresses=[f"@bounce.{office.slug}.example"])
+    client.feeds.add(office.slug, NewFeed(name="returns", kind="mail", source=source, defaults=DOMAIN))
+    with smtplib.SMTP("127.0.0.1", port) as out:
+        for raw in (*BAD_MAILS.values(), good(1)):
+            with contextlib.suppress(smtplib.SMTPDataError):  # a line that is too long is refused for good
+                out.sendmail("", [f"x@bounce.{office.slug}.example"], raw or b"\r\n")
+    assert _arrived(office) == 1
+
+
+def test_an_exception_that_nobody_foresaw_sets_one_item_aside(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A parser, a mapping, a log line: each fails for one item in a way that no test covers yet."""
+    client.feeds.add(office.slug, NewFeed(name="web", kind="http", defaults=DOMAIN))
+    read = receiving.rows_of_notice
+
+    def fragile(raw: bytes, *rest: Any) -> Any:
+        if b"poison" in raw:
+            raise IndexError("string index out of range")
+        return read(raw, *rest)
+
+    monkeypatch.setattr(receiving, "rows_of_notice", fragile)
+    mbox = b"\n\n".join(
+        b"From x\n" + raw.replace(b"\r\n", b"\n") for raw in (good(1), b"Subject: poison\n\nx\n", good(2))
+    )
+    client.feeds.send_to(office.slug, "web", mbox, "application/mbox")
+    assert _arrived(office) == 2
+    (kept,) = client.feeds.rejected_rows(office.slug, "web")
+    assert "poison" in kept.item
+    assert "could not be read (IndexError)" in kept.problems[0].what
+    monkeypatch.undo()
+
+    client.feeds.add(office.slug, NewFeed(name="mapped", kind="http", mapping=MAPPING))
+    from rust_gauge.core.mailflow.mapping import Mapping
+
+    apply = Mapping.apply
+
+    def failing(self: Mapping, document: Any) -> Any:
+        if "poison" in json.dumps(document):
+            raise ZeroDivisionError("division by zero")
+        return apply(self, document)
+
+    monkeypatch.setattr(Mapping, "apply", failing)
+    documents = [letter(), {"poison": 1}, letter(box="jo@tidepost.example")]
+    client.feeds.send_to(office.slug, "mapped", json.dumps(documents).encode(), "application/json")
+    (kept,) = client.feeds.rejected_rows(office.slug, "mapped")
+    assert "ZeroDivisionError" in kept.problems[0].what
+
+
+def test_a_row_that_nobody_can_store_is_found_and_the_others_are_stored(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = Load.store
+
+    def failing(self: Load, *arguments: Any) -> Any:
+        if any(b"m13\x1f" in packet or b"m77\x1f" in packet for packet in self.packets):
+            raise ValueError("the database says no")
+        return store(self, *arguments)
+
+    monkeypatch.setattr(Load, "store", failing)
+    result = client.events.load(office.slug, ndjson(*(row(n) for n in range(100))))
+    assert (result.received, result.stored, result.rejected) == (100, 98, 2)
+    assert [problem.line for problem in result.rejections] == [14, 78]
+    client.feeds.add(office.slug, NewFeed(name="web", kind="http"))
+    body = json.dumps([row(n, id=f"again{n}") for n in (12, 13, 14)]).encode()
+    client.feeds.send_to(office.slug, "web", body, "application/json")
+    (kept,) = client.feeds.rejected_rows(office.slug, "web")
+    assert json.loads(kept.item)["message_id"] == "m13"
+    right(office)
+
+
+def test_when_nothing_can_be_stored_no_row_is_blamed(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def failing(self: Load, *_: Any) -> Any:
+        raise ValueError("the table is broken")
+
+    monkeypatch.setattr(Load, "store", failing)
+    with pytest.raises(ClientError):
+        client.events.load(office.slug, ndjson(*(row(n) for n in range(20))))
+    monkeypatch.undo()
+    assert client.events.load(office.slug, ndjson(*(row(n) for n in range(20)))).stored == 20
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(raw=st.binary(max_size=400) | st.binary(max_size=200).map(gzip.compress))
+def test_random_bytes_at_every_door_leave_it_open(office: Office, raw: bytes) -> None:
+    with office.client() as client:
+        if "any" not in {feed.name for feed in client.feeds.list(office.slug)}:
+            client.feeds.add(office.slug, NewFeed(name="any", kind="http", defaults=DOMAIN))
+        doors = [
+            lambda kind=kind: client.feeds.send_to(office.slug, "any", raw, kind)
+            for kind in ("message/rfc822", "application/mbox", "text/csv", "application/json", "application/x-ndjson")
+        ]
+        doors += [
+            lambda: client.events.load(office.slug, raw),
+            lambda: client.audits.read_feedback_report(office.slug, raw),
+            lambda: client.audits.check_message(office.slug, raw),
+        ]
+        for door in doors:
+            try:
+                door()
+            except ClientError as refused:
+                assert not isinstance(refused, UnavailableError), refused
+        assert client.feeds.send_to(office.slug, "any", good(1), "message/rfc822").received == 2
