@@ -255,7 +255,7 @@ def streams_of(domain: str) -> list[dict[str, object]]:
             out.append(
                 {
                     "name": flow.stream,
-                    "envelope": "bounce.cobble.example" if domain == "copperline.example" else domain,
+                    "envelope": domain,
                     "dkim_domain": domain,
                     "selector": SELECTORS[domain][0],
                     "relay": flow.relay,

@@ -18,9 +18,10 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
 
-from jsonpath_rfc9535 import JSONPathError, JSONPathQuery, compile
+from jsonpath_rfc9535 import JSONPathError, JSONPathQuery
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.patterns import compile_path
 
 MAX_ROWS = 10_000  # of one document
 _MAX_TEXT = 16 * 1024 * 1024  # octets of JSON within JSON; a nested document cannot grow by unpacking
@@ -33,7 +34,7 @@ class MappingError(RustGaugeError):
 
 def _path(text: str) -> JSONPathQuery:
     try:
-        return compile("$" + text[1:] if text.startswith("@") else text)
+        return compile_path("$" + text[1:] if text.startswith("@") else text)
     except (JSONPathError, RecursionError, ValueError) as error:
         remedy = "Use a JSONPath (RFC 9535) such as $.message.id"
         raise MappingError(f"{text[:100]!r} is not a JSONPath", why=str(error)[:200], remedy=remedy) from None

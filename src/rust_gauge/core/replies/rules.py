@@ -16,6 +16,7 @@ from typing import Any, Protocol
 import regex
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.patterns import check_pattern
 from rust_gauge.core.replies.causes import Cause, Classified, Permanence
 from rust_gauge.core.replies.reply import SmtpReply, parse_reply
 from rust_gauge.core.replies.reply_pattern import reply_pattern_of, wording_of
@@ -86,8 +87,9 @@ class CauseRule:
             if len(text) > 4000:
                 raise RuleError(f"{self.name}: a pattern is longer than 4000 characters")
             try:
+                check_pattern(text)
                 re.compile(text, re.IGNORECASE)
-            except (re.error, OverflowError, RecursionError) as error:
+            except (re.error, ValueError, OverflowError, RecursionError) as error:
                 raise RuleError(f"{self.name}: {text[:80]!r} is not a regular expression", why=str(error)) from None
         for part in self.code.split():
             if not _CODE.match(part):
