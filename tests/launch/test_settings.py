@@ -70,7 +70,7 @@ def test_only_one_launcher_runs_on_a_folder(tmp_path: Path) -> None:
 def test_the_supervisor_tells_which_part_ended_and_what_it_said(tmp_path: Path) -> None:
     supervisor = Supervisor(tmp_path)
     supervisor.start("part", ["no_such_module_here"], {})
-    supervisor.parts[0][1].wait(20)
+    supervisor.parts[0].process.wait(20)
     with pytest.raises(LaunchError, match="No module named no_such_module_here"):
         supervisor.check()
     supervisor.stop()

@@ -1,5 +1,9 @@
-"""Runs the parts as processes of this one, watches them, and stops everything in the right order."""
+"""Runs the parts as processes of this one, watches them, and stops everything in the right order.
 
+A part that dies is started again by itself, with a growing pause while it keeps dying; the others go on.
+"""
+
+import json
 import os
 import signal
 import subprocess
@@ -8,10 +12,33 @@ import threading
 import time
 import urllib.request
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from types import FrameType
 
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb
+
+_FIRST_PAUSE, _LONGEST_PAUSE = 0.2, 60.0  # seconds before a part is started again
+_STEADY = 60.0  # seconds after which a part that runs is taken to be well
+
+
+@dataclass
+class Part:
+    """One process: how it is started, and how it fared."""
+
+    name: str
+    arguments: list[str]
+    environment: dict[str, str]
+    process: subprocess.Popen[bytes]
+    started: float
+    failures: int = 0  # in a row
+    restarts: int = 0
+    due: float | None = None  # when it is started again, while it is down
+
+    @property
+    def pause(self) -> float:
+        """Seconds to wait before it is started again."""
+        return float(min(_LONGEST_PAUSE, _FIRST_PAUSE * 2 ** min(20, max(0, self.failures - 1))))
 
 
 @dataclass
@@ -20,7 +47,7 @@ class Supervisor:
 
     log_dir: Path
     database: PrivateMariaDb | None = None
-    parts: list[tuple[str, subprocess.Popen[bytes]]] = field(default_factory=list)
+    parts: list[Part] = field(default_factory=list)
     stop_asked: threading.Event = field(default_factory=threading.Event)
 
     def catch_signals(self) -> None:
@@ -39,6 +66,10 @@ class Supervisor:
 
     def start(self, name: str, arguments: list[str], environment: dict[str, str]) -> None:
         """Start `python -m <arguments>`; its output goes to `<name>.log`."""
+        process = self._launch(name, arguments, environment)
+        self.parts.append(Part(name, arguments, environment, process, time.monotonic()))
+
+    def _launch(self, name: str, arguments: list[str], environment: dict[str, str]) -> subprocess.Popen[bytes]:
         self.log_dir.mkdir(parents=True, exist_ok=True)
         log = (self.log_dir / f"{name}.log").open("ab")
         process = subprocess.Popen(
@@ -50,7 +81,7 @@ class Supervisor:
             start_new_session=True,
         )
         log.close()
-        self.parts.append((name, process))
+        return process
 
     def wait_for(self, url: str, within: float = 60) -> None:
         """Wait until `url` answers 200. LaunchError when it does not, or a part ended."""
@@ -67,18 +98,45 @@ class Supervisor:
             raise LaunchError(f"{url} did not answer within {within:g} s. Logs are in {self.log_dir}")
 
     def check(self) -> None:
-        """LaunchError when a part has ended."""
-        for name, process in self.parts:
-            if process.poll() is not None:
-                path = self.log_dir / f"{name}.log"
-                tail = "\n".join(path.read_text("utf-8", "replace").splitlines()[-12:]) if path.exists() else ""
-                raise LaunchError(f"The {name} ended by itself ({process.returncode}). From {path}:\n{tail}")
+        """LaunchError when a part has ended: at the start nothing that dies is worth another try."""
+        for part in self.parts:
+            if part.process.poll() is not None:
+                raise LaunchError(self._obituary(part))
+
+    def _obituary(self, part: Part) -> str:
+        path = self.log_dir / f"{part.name}.log"
+        tail = "\n".join(path.read_text("utf-8", "replace").splitlines()[-12:]) if path.exists() else ""
+        return f"The {part.name} ended by itself ({part.process.returncode}). From {path}:\n{tail}"
 
     def run(self) -> None:
-        """Watch until a stop is asked for."""
-        while not self.stop_asked.wait(0.5):
-            self.check()
+        """Watch until a stop is asked for; whatever dies meanwhile is started again."""
+        while not self.stop_asked.wait(0.1):
             self._revive_database()
+            for part in self.parts:
+                self._revive(part)
+
+    def _revive(self, part: Part) -> None:
+        """Start a part again when it died, after a pause that grows while it keeps dying."""
+        now = time.monotonic()
+        if part.process.poll() is None:
+            if part.failures and now - part.started > _STEADY:
+                part.failures = 0
+            return
+        if part.due is None:
+            part.failures += 1
+            part.due = now + part.pause
+            print(f"{self._obituary(part)}\nRestarting it in {part.pause:g} s", flush=True)
+        if now >= part.due:
+            part.process = self._launch(part.name, part.arguments, part.environment)
+            part.started, part.due, part.restarts = now, None, part.restarts + 1
+            self._note(part)
+
+    def _note(self, part: Part) -> None:
+        """Write down how often parts were restarted, for whoever looks into it later."""
+        line = {"at": datetime.now(UTC).isoformat(timespec="seconds"), "part": part.name, "restarts": part.restarts,
+                "failures": part.failures}  # fmt: skip
+        with (self.log_dir / "restarts.ndjson").open("a") as file:
+            file.write(json.dumps(line) + "\n")
 
     def _revive_database(self) -> None:
         """Start our MariaDB again when it died; the other parts wait for it meanwhile."""
@@ -90,15 +148,15 @@ class Supervisor:
 
     def stop(self) -> None:
         """Stop every part that we started, the database last."""
-        for _, process in reversed(self.parts):
-            if process.poll() is None:
-                process.terminate()
-        for _, process in reversed(self.parts):
+        for part in reversed(self.parts):
+            if part.process.poll() is None:
+                part.process.terminate()
+        for part in reversed(self.parts):
             try:
-                process.wait(15)
+                part.process.wait(15)
             except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
+                part.process.kill()
+                part.process.wait()
         self.parts.clear()
         if self.database is not None:
             self.database.stop()

@@ -6,6 +6,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 
 import structlog
+from anyio import to_thread
 from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, Response
@@ -15,8 +16,9 @@ from starlette.exceptions import HTTPException
 from rust_gauge import __version__
 from rust_gauge.contract.common import Problem, ProblemError
 from rust_gauge.contract.validation import explain, field_of
+from rust_gauge.service.http.admission import THREADS, UNKNOWN_BODY, Busy, is_known
 from rust_gauge.service.http.document import completed
-from rust_gauge.service.http.middleware import BodyTooLarge, RequestFrame
+from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
 from rust_gauge.service.http.paging import use_key
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
@@ -39,6 +41,7 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        to_thread.current_default_thread_limiter().total_tokens = THREADS
         yield
         if context is not None:
             context.close()
@@ -65,7 +68,13 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
     _complete_document(app)
     limit = context.settings.max_body_bytes if context else 0
     stream = context.settings.max_stream_bytes if context else 0
-    app.add_middleware(RequestFrame, max_body=limit, max_stream=stream, on_error=unexpected)
+    app.add_middleware(
+        RequestFrame,
+        max_body=limit,
+        max_stream=stream,
+        on_error=unexpected,
+        is_known=lambda scope: context is not None and is_known(context, scope),
+    )
     return app
 
 
@@ -75,6 +84,21 @@ def unexpected(request: Request, error: Exception) -> Response:
         limit = request.app.state.context.settings.max_body_bytes
         return problem_response(
             request, "too-large", f"The body is larger than {limit:,} bytes", "Split it into smaller requests"
+        )
+    if isinstance(error, NotKnown):
+        return problem_response(
+            request,
+            "not-signed-in",
+            f"A valid session or token is required for a body of more than {UNKNOWN_BODY:,} bytes",
+            headers={"WWW-Authenticate": "Bearer"},
+        )
+    if isinstance(error, Busy):
+        return problem_response(
+            request,
+            "busy",
+            "Your earlier requests are not done yet",
+            "Send fewer requests at a time",
+            headers={"Retry-After": "1"},
         )
     log.error("unhandled", error=repr(error), exc_info=error)
     return problem_response(
@@ -135,6 +159,10 @@ def _add_problems(app: FastAPI) -> None:
     def too_large(request: Request, error: BodyTooLarge) -> Response:
         return unexpected(request, error)
 
+    @app.exception_handler(NotKnown)
+    def not_known(request: Request, error: NotKnown) -> Response:
+        return unexpected(request, error)
+
     @app.exception_handler(StoreError)
     def store_failed(request: Request, error: StoreError) -> Response:
         log.error("store_failed", error=str(error))
@@ -172,7 +200,7 @@ def _add_problems(app: FastAPI) -> None:
 
 def _add_health(app: FastAPI) -> None:
     @app.get("/healthz", tags=["health"], operation_id="healthz")
-    def healthz() -> dict[str, str]:
+    async def healthz() -> dict[str, str]:  # on the event loop: it waits for no thread
         """The process runs."""
         return {"status": "running", "version": __version__}
 

@@ -7,6 +7,7 @@ import zstandard
 from rust_gauge.service.runtime.problems import ServiceProblem
 
 _PIECE = 1024 * 1024  # octets
+_WINDOW = 2**23  # octets that a zstd frame may ask for: what every decoder supports (RFC 8878 §3.1.1.1.2)
 
 
 def unpack_body(body: bytes, encoding: str, limit: int) -> bytes:
@@ -37,14 +38,14 @@ def unpack_body(body: bytes, encoding: str, limit: int) -> bytes:
 
 def _zstd(body: bytes, limit: int) -> bytes:
     out = bytearray()
-    with zstandard.ZstdDecompressor(max_window_size=2**27).stream_reader(body) as reader:
+    with zstandard.ZstdDecompressor(max_window_size=_WINDOW).stream_reader(body) as reader:
         while len(out) <= limit:
             piece = reader.read(_PIECE)
             if not piece:
                 break
             out += piece
     if len(out) <= limit:  # small enough to look whether it is whole, which the reader does not tell
-        whole = zstandard.ZstdDecompressor(max_window_size=2**27).decompressobj()
+        whole = zstandard.ZstdDecompressor(max_window_size=_WINDOW).decompressobj()
         whole.decompress(body)
         if not whole.eof:
             raise ServiceProblem("not-packed", "The zstd data is truncated")

@@ -1,15 +1,18 @@
-"""Around every request: an id, a limit on the body, security headers, one line in the log."""
+"""Around every request: an id, a turn, a limit on the body, security headers, one line in the log."""
 
 import secrets
 import time
 from collections.abc import Callable
 
 import structlog
+from starlette.concurrency import run_in_threadpool
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from rust_gauge.service.http.admission import UNKNOWN_BODY, Admission, caller_of
 
 log = structlog.get_logger()
 
@@ -24,6 +27,7 @@ _HEADERS = {
 }
 
 
+_ALWAYS = ("/healthz", "/readyz")  # whoever watches the service asks for these, and must get an answer
 _STREAMED = "/clearance/stream"  # read and answered piece by piece, so its body may be long
 ErrorResponse = Callable[[Request, Exception], Response]
 
@@ -35,12 +39,23 @@ class BodyTooLarge(HTTPException):
         super().__init__(413)
 
 
+class NotKnown(HTTPException):
+    """The body is longer than what is read of somebody who is not signed in."""
+
+    def __init__(self) -> None:
+        super().__init__(401)
+
+
 class RequestFrame:
     """ASGI middleware. What nobody else caught becomes a response here, with the same id and headers as any other."""
 
-    def __init__(self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse) -> None:
+    def __init__(
+        self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool]
+    ) -> None:
         self.app = app
         self.on_error = on_error
+        self.is_known = is_known
+        self.admission = Admission()
         self.max_body = max_body
         self.max_stream = max_stream
 
@@ -51,12 +66,18 @@ class RequestFrame:
         request_id = secrets.token_hex(8)
         scope.setdefault("state", {})["request_id"] = request_id
         structlog.contextvars.bind_contextvars(request_id=request_id)
-        began, status, read, started = time.perf_counter(), 500, 0, False
+        began, status, read, started, known = time.perf_counter(), 500, 0, False, False
         limit = self.max_stream if scope["path"].endswith(_STREAMED) else self.max_body
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
 
         async def limited() -> Message:
-            nonlocal read
+            nonlocal read, known
+            if declared > limit:
+                raise BodyTooLarge
+            if not known and max(read, declared) > UNKNOWN_BODY:
+                known = await run_in_threadpool(self.is_known, scope)
+                if not known:
+                    raise NotKnown
             message = await receive()
             if message["type"] == "http.request":
                 read += len(message.get("body", b""))
@@ -77,10 +98,14 @@ class RequestFrame:
                     headers.setdefault("Cache-Control", "no-store")
             await send(message)
 
-        declared = Headers(scope=scope).get("content-length", "")
-        read = int(declared) if declared.isdigit() and int(declared) > limit else 0
+        length = Headers(scope=scope).get("content-length", "")
+        declared = int(length[:15]) if length.isascii() and length.isdigit() else 0
         try:
-            await self.app(scope, limited, framed)
+            if scope["path"] in _ALWAYS:
+                await self.app(scope, limited, framed)
+            else:
+                async with self.admission.turn(caller_of(scope)):
+                    await self.app(scope, limited, framed)
         except Exception as error:
             if started:
                 raise  # too late for another answer: the server cuts the connection
