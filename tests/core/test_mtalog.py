@@ -134,3 +134,28 @@ def test_lines_of_rubbish_stop_nothing(line: str, data: st.DataObject) -> None:
 @given(st.text(max_size=300))
 def test_any_text_can_be_read(text: str) -> None:
     assert LogReader().read(text, NOW) == []
+
+
+TLS_LOG = [
+    "Nov 20 10:00:00 mta1 postfix/qmgr[9]: 4AAA1: from=<a@d.example>, size=1, nrcpt=1 (queue active)",
+    "Nov 20 10:00:01 mta1 postfix/smtp[12]: 4AAA1: to=<kim@tidepost.example>, relay=mx.tidepost.example[203.0.113.5]:25, delay=1, delays=1/0/0/0, dsn=2.0.0, status=sent (250 ok)",
+    "Nov 20 10:01:00 mta1 postfix/smtp[12]: Untrusted TLS connection established to mx.tidepost.example[203.0.113.5]:25: TLSv1.3 with cipher TLS_AES_256_GCM_SHA384 (256/256 bits)",
+    "Nov 20 10:01:01 mta1 postfix/smtp[12]: 4AAA1: to=<lee@tidepost.example>, relay=mx.tidepost.example[203.0.113.5]:25, delay=1, delays=1/0/0/0, dsn=2.0.0, status=sent (250 ok)",
+    "Nov 20 10:01:02 mta1 postfix/smtp[13]: 4AAA1: to=<max@tidepost.example>, relay=mx.tidepost.example[203.0.113.5]:25, delay=1, delays=1/0/0/0, dsn=2.0.0, status=sent (250 ok)",
+    "Nov 20 10:01:03 mta1 postfix/smtp[14]: 4AAA1: to=<ida@tidepost.example>, relay=mx.tidepost.example[203.0.113.5]:25, conn_use=2, delay=1, delays=1/0/0/0, dsn=2.0.0, status=sent (250 ok)",
+    "Nov 20 10:01:04 mta1 postfix/smtp[12]: 4AAA1: to=<eva@orchard.example>, relay=mx.orchard.example[203.0.113.6]:25, delay=1, delays=1/0/0/0, dsn=2.0.0, status=sent (250 ok)",
+]
+
+
+@pytest.mark.parametrize("cut", range(len(TLS_LOG)))
+def test_a_delivery_says_whether_it_was_encrypted_where_the_log_tells(cut: int) -> None:
+    """Also when reading goes on in the middle. Before the first line on TLS nobody knows that the log tells of it."""
+    now = datetime(2026, 11, 20, 12, tzinfo=UTC)
+    rows = []
+    state: dict[str, Any] | None = None
+    for lines in (TLS_LOG[:cut], TLS_LOG[cut:]):
+        reader = LogReader(state=state)
+        rows += [made for line in lines for made in reader.read(line, now)]
+        state = json.loads(json.dumps(reader.state()))
+    tags = {made["recipient"].partition("@")[0]: made.get("tags") for made in rows if made["kind"] == "delivered"}
+    assert tags == {"kim": None, "lee": ["tls"], "max": ["no-tls"], "ida": None, "eva": ["no-tls"]}

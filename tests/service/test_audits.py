@@ -213,6 +213,25 @@ def test_bulk_rules_are_judged_by_what_was_measured(office: Office, client: Clie
     assert (points["dmarc"].state, points["ptr"].state) == ("not_applicable", "unmeasured")
 
 
+def test_tls_is_judged_by_what_logs_and_feeds_tell(office: Office, client: Client) -> None:
+    name = watched(office, client)
+    settings = client.audits.settings(office.slug)
+    rule = BulkRule(key="tls", text="TLS", measure="tls", since="2026-01-01", limit=0.99)
+    client.audits.set_settings(office.slug, settings.model_copy(update={"bulk_rules": [rule]}))
+    client.events.load(office.slug, ndjson(*(row(n, domain=name) for n in range(50))))
+
+    def point() -> tuple[str, str]:
+        (found,) = client.audits.run(office.slug, name).bulk
+        return found.state, found.detail
+
+    assert point()[0] == "unmeasured", "deliveries that do not say so are no evidence"
+    client.events.load(office.slug, ndjson(*(row(n, domain=name, tags=["tls"]) for n in range(100, 299))))
+    assert point()[0] == "met"
+    client.events.load(office.slug, ndjson(*(row(n, domain=name, tags=["no-tls"]) for n in range(300, 310))))
+    state, detail = point()
+    assert (state, "199 of 209 deliveries" in detail) == ("not_met", True), detail
+
+
 # Would this pass?
 
 

@@ -10,6 +10,7 @@ from sqlalchemy.dialects.mysql import insert as upsert
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import Document
+from rust_gauge.store.intake import TAG
 from rust_gauge.store.values import value_of, values_of
 
 
@@ -139,6 +140,20 @@ def complaint_counts(
     )
     counts = {kind: int(n) for kind, n in rows}
     return counts.get(Kind.COMPLAINED.number, 0), counts.get(Kind.DELIVERED.number, 0)
+
+
+def tls_counts(connection: Connection, tenant_id: int, domain_id: int, since: date) -> tuple[int, int]:
+    """Return (encrypted, all) deliveries since a day of those that say whether they were encrypted, by their tag."""
+    c = t.flow_label_day.c
+    rows = connection.execute(
+        select(t.label.c.name, func.sum(c.n))
+        .select_from(t.flow_label_day.join(t.label, t.label.c.id == c.label_id))
+        .where(c.tenant_id == tenant_id, c.domain_id == domain_id, c.day >= since, c.kind == Kind.DELIVERED.number)
+        .where(t.label.c.tenant_id == tenant_id, t.label.c.what == TAG, t.label.c.name.in_(("tls", "no-tls")))
+        .group_by(t.label.c.name)
+    )
+    counts = {name: int(n) for name, n in rows}
+    return counts.get("tls", 0), sum(counts.values())
 
 
 def due_domains(connection: Connection, now: datetime, limit: int = 500) -> list[DueDomain]:

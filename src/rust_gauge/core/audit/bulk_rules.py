@@ -107,6 +107,8 @@ def _by_count(measured: Measured, rule: BulkRule) -> tuple[str, str]:
             f"{100 * rate:.3f} % ({count:,} of {delivered:,} delivered in 7 days at providers that report complaints)"
         )
         return ("met" if rate < rule.limit else "not_met"), f"{detail}, limit {100 * rule.limit:g} %"
-    if measured.tls_share is None:
-        return "unmeasured", "nothing counted yet"
-    return ("met" if measured.tls_share >= rule.limit else "not_met"), f"{percent(measured.tls_share, 1)} over TLS"
+    if measured.tls is None or not measured.tls[1]:
+        return "unmeasured", "no log or feed tells whether deliveries were encrypted (tags tls and no-tls)"
+    encrypted, told = measured.tls
+    detail = f"{percent(encrypted / told, 1)} over TLS ({encrypted:,} of {told:,} deliveries in 7 days that say so)"
+    return ("met" if encrypted / told >= rule.limit else "not_met"), detail

@@ -73,7 +73,7 @@ class Measured:
     complaints: tuple[int, int] | None = None  # (complaints, delivered) at providers that report complaints, 7 days
     one_click: bool | None = None  # whether the newest message that was examined offers one click (RFC 8058)
     one_click_on: str = ""  # the day of that examination
-    tls_share: float | None = None  # share of deliveries over TLS
+    tls: tuple[int, int] | None = None  # (over TLS, all) deliveries of 7 days that say whether they were encrypted
 
 
 @dataclass(frozen=True, slots=True)

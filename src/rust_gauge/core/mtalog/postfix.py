@@ -21,7 +21,7 @@ _MAX_RECIPIENTS = 1000  # of one message
 _HEAD = re.compile(
     r"(?P<time>\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d{1,9})?(?:Z|[+-]\d\d:?\d\d)|"
     r"[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d) "
-    r"(?P<host>\S+) [\w.-]*postfix[\w.-]*/(?:[\w.-]+/)?(?P<program>[\w-]+)\[\d+\]: (?P<summary>.*)\Z",
+    r"(?P<host>\S+) [\w.-]*postfix[\w.-]*/(?:[\w.-]+/)?(?P<program>[\w-]+)\[(?P<process>\d+)\]: (?P<summary>.*)\Z",
     re.DOTALL,
 )
 # Short queue ids are hexadecimal, long ones of digits and letters without vowels (postconf enable_long_queue_ids).
@@ -34,6 +34,11 @@ _ATTEMPT = re.compile(
 )
 _FROM = re.compile(r"from=<(?P<from>[^>]*)>, (?:size=\d+|status=(?P<status>[\w-]+))")
 _RELAY = re.compile(r"(?P<host>[^\[\]]+)\[(?P<ip>[^\]]*)\]")
+_TLS = re.compile(
+    r"(?:Verified|Trusted|Untrusted|Anonymous) TLS connection established to (?P<to>[^\[\]]{1,255}\[[^\]]{1,45}\])"
+)
+_TLS_KEY = "*tls*"  # in the state, beside the queue ids
+_MAX_TLS = 200  # processes whose connection is remembered
 _MONTHS = {
     name: n
     for n, name in enumerate(["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], 1)
@@ -51,6 +56,7 @@ class LogLine:
     program: str
     queue_id: str
     summary: str
+    process: str = ""
 
 
 def parse_line(text: str, now: datetime, zone: tzinfo = UTC) -> LogLine | None:
@@ -65,7 +71,7 @@ def parse_line(text: str, now: datetime, zone: tzinfo = UTC) -> LogLine | None:
     if head is None or queued is None:
         return None
     at = _time(head["time"], now, zone)
-    return LogLine(at, head["host"], head["program"], queued["id"], queued["rest"]) if at else None
+    return LogLine(at, head["host"], head["program"], queued["id"], queued["rest"], head["process"]) if at else None
 
 
 def _time(text: str, now: datetime, zone: tzinfo) -> datetime | None:
@@ -106,16 +112,43 @@ class LogReader:
         self._domain = domain
         self._zone = zone
         self.skipped = 0  # lines of Postfix that could not be used
-        self._open: dict[str, _Message] = {key: _Message(**kept) for key, kept in (state or {}).items()}
+        kept = dict(state or {})
+        # To whom each process has an encrypted connection. Nothing is said of TLS until the log tells of any.
+        self._encrypted: dict[str, str] | None = kept.pop(_TLS_KEY, None)
+        self._open: dict[str, _Message] = {key: _Message(**values) for key, values in kept.items()}
 
     def state(self) -> dict[str, Any]:
         """Return what is known of messages that are still open."""
-        return {key: asdict(message) for key, message in self._open.items()}
+        told = {_TLS_KEY: self._encrypted} if self._encrypted is not None else {}
+        return told | {key: asdict(message) for key, message in self._open.items()}
 
     def read(self, text: str, now: datetime) -> list[dict[str, Any]]:
         """Return the rows that a line gives, most often none."""
+        if " TLS connection established to " in text:
+            self._note_tls(text)
         line = parse_line(text, now, self._zone)
         return list(self._rows(line)) if line is not None else []
+
+    def _note_tls(self, text: str) -> None:
+        """Remember an encrypted connection: the line names no message, only the process."""
+        head = _HEAD.match(text.rstrip("\r\n")) if len(text) <= MAX_LINE else None
+        found = _TLS.match(head["summary"]) if head else None
+        if head is None or found is None:
+            return
+        known = self._encrypted = self._encrypted or {}
+        if len(known) >= _MAX_TLS:
+            del known[next(iter(known))]
+        key = f"{head['host']} {head['process']}"
+        known.pop(key, None)
+        known[key] = found["to"]
+
+    def _tls_tag(self, line: LogLine, relay: str, reused: bool) -> list[str]:
+        """Return the tag that says whether a delivery was encrypted; none where the log does not tell."""
+        if self._encrypted is None:
+            return []
+        if self._encrypted.get(f"{line.host} {line.process}") == relay.rpartition(":")[0]:
+            return ["tls"]
+        return [] if reused else ["no-tls"]  # a connection that another process opened
 
     def _rows(self, line: LogLine) -> Iterator[dict[str, Any]]:
         said = line.summary
@@ -165,7 +198,10 @@ class LogReader:
         known[0] += 1
         reply = " ".join((found["reply"] or "").split())
         known[1] = reply[:1000] if kind == "delayed" else ""
-        yield self._row(line, message, recipient, kind, line.at) | _told(found, reply, known[0])
+        row = self._row(line, message, recipient, kind, line.at) | _told(found, reply, known[0])
+        if kind == "delivered" and (tags := self._tls_tag(line, found["relay"], "conn_use=" in line.summary)):
+            row["tags"] = tags
+        yield row
 
     def _expired(self, line: LogLine, message: _Message) -> Iterator[dict[str, Any]]:
         """Given up: whoever was still deferred gets it no more."""

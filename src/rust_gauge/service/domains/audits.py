@@ -111,11 +111,16 @@ def run_audit(context: Context, tenant: TenantAccess, text: str, cause: str = "a
     first, elsewhere = context.store.transaction(lambda c: store_audits.known_keys(c, tenant.id, row.id))
     seen = {key: int(at.replace(tzinfo=UTC).timestamp()) for key, at in first.items()}
     complaints = context.store.transaction(lambda c: _complaints(c, tenant, row, now))
+    tls = context.store.transaction(
+        lambda c: store_audits.tls_counts(c, tenant.id, row.id, now.date() - timedelta(days=6))
+    )
     newest = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _ONE_CLICK) or {})
     relays = plan_relays(context, tenant)
     seen_selectors = _selectors_seen(context, tenant, row)
     request = audit_request(row, settings, counts, now, seen, elsewhere, seen_selectors, complaints, relays)
     request = replace(request, ask_mailboxes=context.settings.ask_mailboxes)
+    if tls[1]:
+        request = replace(request, measured=replace(request.measured, tls=tls))
     if seen_message := newest.get(row.name):
         request = replace(
             request,
