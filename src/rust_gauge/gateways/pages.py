@@ -4,7 +4,6 @@ The host comes from somebody's DNS, so its address is looked at before anything 
 fetched from, and those that the settings name.
 """
 
-import ipaddress
 import ssl
 import time
 from collections.abc import Callable, Sequence
@@ -13,13 +12,14 @@ from urllib.parse import urlsplit
 import httpx
 
 from rust_gauge.core.dns import DnsAnswer, DnsQuestion, PageAnswer, PageQuestion
+from rust_gauge.core.reachable import is_globally_reachable
 
 Reach = dict[str, tuple[str, int]]
 
 
 def may_reach(address: str, reach: Reach) -> bool:
     """Return whether an address from DNS may be contacted: a public one, or one that the settings send elsewhere."""
-    return address in reach or ipaddress.ip_address(address).is_global
+    return address in reach or is_globally_reachable(address)
 
 
 class PageFetcher:
