@@ -15,6 +15,8 @@ from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, ProblemResponse
 from rust_gauge.contract.rules import OwnRule, RulesBacktestRequest, RulesChange
 from rust_gauge.core.replies.rules import Classifier
+from rust_gauge.service.mailflow import rules
+from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, rejudge, tables
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import Office
@@ -268,3 +270,15 @@ def test_of_two_alike_in_a_load_the_one_that_was_stored_is_counted(office: Offic
     alike = [bounce(1, diagnostic=text) for text in ("550 harbour closed", "", "550 5.1.1 no such mailbox")]
     client.events.load(office.slug, ndjson(bounce(9), *alike))
     right(office)
+
+
+def test_a_stored_rule_that_is_not_allowed_any_more_leaves_the_others_in_force(office: Office, client: Client) -> None:
+    good = OwnRule(name="good", cause="policy", words=["harbour is closed"])
+    client.cause_rules.set(office.slug, RulesChange(version=0, rules=[good]))
+    document = {"rules": [{"name": "big", "cause": "policy", "pattern": "(((a{99}){99}){99}){9}"}, good.model_dump()]}
+    context = office.world.context
+    context.store.transaction(
+        lambda c: store_settings.put_setting(c, office.tenant.id, "cause_rules", document, context.clock())
+    )
+    found = rules.rules_of(context, office.tenant.id).classifier.classify("550 the harbour is closed")
+    assert found.rule == "own:good"

@@ -13,6 +13,7 @@ from functools import partial
 from typing import Any
 
 import structlog
+from pydantic import ValidationError
 from sqlalchemy import Connection
 
 from rust_gauge.contract.common import ProblemError
@@ -79,7 +80,12 @@ def rules_of(context: Context, tenant_id: int) -> TenantRules:
         return rules_version(connection, tenant_id), store_settings.get_setting(connection, tenant_id, _SETTING)
 
     version, document = context.store.transaction(read)
-    rules = [_core_rule(OwnRule.model_validate(rule)) for rule in (document or {}).get("rules", [])]
+    rules = []
+    for rule in (document or {}).get("rules", []):
+        try:
+            rules.append(_core_rule(OwnRule.model_validate(rule)))
+        except (RuleError, ValidationError) as error:  # stored by a version that allowed it: the others hold
+            log.warning("rule_left_out", rule=rule.get("name"), tenant=tenant_id, error=str(error)[:300])
     return TenantRules(version, Classifier(own_rules(rules, time.thread_time)) if rules else built_in_classifier())
 
 
