@@ -27,10 +27,9 @@ from rust_gauge.service.feeds.runner import Runner
 from tests.conftest import Office, World, another
 from tests.gateways.servers import rabbitmq
 from tests.rows import ndjson
-from tests.service.test_feed_runner import run_until, runner, settle
+from tests.service.test_feed_runner import run_until, settle
 from tests.service.test_intake import right
 
-__all__ = ["runner"]  # a fixture
 DAWN = datetime(2026, 11, 19, 6, tzinfo=UTC)
 DEFAULTS = FeedDefaults(domain="news.d.example", stream="receipts", relay="office-1")
 REPLIES = {

@@ -17,12 +17,19 @@ _APART = timedelta(days=7)  # mail that was not delivered within days never is (
 _ACCEPTED, _DELIVERED = Kind.ACCEPTED.number, Kind.DELIVERED.number
 
 
-def expects_pairs(connection: Connection, tenant_id: int, untimed: bool) -> bool:
-    """Return whether any source of the tenant gave deliveries without their time; `untimed` if this load does."""
-    if untimed:
-        run(connection, f"UPDATE intake_lock SET untimed = 1 WHERE tenant_id = {tenant_id} AND untimed = 0")
-        return True
-    return bool(run(connection, f"SELECT untimed FROM intake_lock WHERE tenant_id = {tenant_id}").scalar())
+_UNTIMED, _BEGUN = 1, 2  # what a tenant's sources gave so far: deliveries without their time, accepted events
+
+
+def expects_pairs(connection: Connection, tenant_id: int, untimed: bool, begun: bool) -> bool:
+    """Return whether the tenant's sources give both: deliveries without their time, and accepted events.
+
+    `untimed` and `begun` say what this load has. A load of sources that give only one of them costs no look-up.
+    """
+    here = (_UNTIMED if untimed else 0) | (_BEGUN if begun else 0)
+    known = int(run(connection, f"SELECT untimed FROM intake_lock WHERE tenant_id = {tenant_id}").scalar() or 0)
+    if here & ~known:
+        run(connection, f"UPDATE intake_lock SET untimed = {known | here} WHERE tenant_id = {tenant_id}")
+    return known | here == _UNTIMED | _BEGUN
 
 
 def pair_deliveries(

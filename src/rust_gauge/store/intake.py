@@ -352,7 +352,8 @@ class Load:
 
     def _pair(self, connection: Connection, times: Counter[CounterKey]) -> None:
         """Time deliveries by the accepted events of their messages, whichever of the two came first."""
-        if not (self.untimed or self.accepted) or not expects_pairs(connection, self.tenant_id, bool(self.untimed)):
+        untimed, begun = bool(self.untimed), bool(self.accepted)
+        if not (untimed or begun) or not expects_pairs(connection, self.tenant_id, untimed, begun):
             return
         recipients = sorted({*self.untimed, *self.accepted})
         first, last = datetime.fromisoformat(min(self.times)), datetime.fromisoformat(max(self.times))

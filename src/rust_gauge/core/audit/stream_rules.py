@@ -69,8 +69,8 @@ def _examine_stream(stream: Stream, called: str) -> DnsProgram[Examination]:
     )
     scope = f"stream:{stream.name}"
     place = Place(stream.header_from, "TXT")
-    # No record at all is a finding of its own, and no answer is no result.
-    silent = (SpfResult.NONE, SpfResult.TEMPERROR)
+    # No record, or a broken one, is a finding of its own, and no answer is no result.
+    silent = (SpfResult.NONE, SpfResult.PERMERROR, SpfResult.TEMPERROR)
     failing = [(ip, result, reason) for ip, result, reason in spf if result not in (SpfResult.PASS, *silent)]
     if failing:
         out.findings.append(

@@ -70,7 +70,7 @@ intake_lock = table(
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
     # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged again.
     Column("rules_version", Id, nullable=False, server_default=text("0")),
-    # 1 once a source gave a delivery without the time that it took (`delivery_times`).
+    # Whether sources gave deliveries without the time that they took, and accepted events (`delivery_times`).
     Column("untimed", Small, nullable=False, server_default=text("0")),
 )
 
