@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rust_gauge.core.mime import MAX_DEPTH, MAX_PARTS, parse_entity
 from rust_gauge.core.notices import MAX_NOTICE, NoticeError, NoticeKind, read_notice, verp_recipient
-from rust_gauge.core.notices.entity import MAX_DEPTH, MAX_PARTS, parse_entity
 from tests.vectors import notices as v
 
 K = NoticeKind

@@ -14,15 +14,17 @@ from hypothesis import strategies as st
 
 from rust_gauge.client import Client, ClientError, UnavailableError
 from rust_gauge.contract.feeds import FeedDefaults, FeedSource, NewFeed
+from rust_gauge.core.mtalog import LogReader
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds import receiving
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.store.intake import Load
 from tests.conftest import Office
+from tests.core.test_mtalog import LOG
 from tests.rows import ndjson, row
-from tests.service.test_feed_runner import settle
+from tests.service.test_feed_runner import WHOLE, settle
 from tests.service.test_feeds import MAPPING, letter
-from tests.service.test_intake import right
+from tests.service.test_intake import counts, right
 from tests.vectors import notices
 
 DOMAIN = FeedDefaults(domain="news.d.example", stream="newsletter", relay="office-1")
@@ -103,7 +105,7 @@ def test_a_bad_mail_by_smtp_is_taken_once_and_the_listener_goes_on(
 def test_an_exception_that_nobody_foresaw_sets_one_item_aside(
     office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """A parser, a mapping, a log line: each fails for one item in a way that no test covers yet."""
+    """A parser and a mapping: each fails for one item in a way that no test covers yet."""
     client.feeds.add(office.slug, NewFeed(name="web", kind="http", defaults=DOMAIN))
     read = receiving.rows_of_notice
 
@@ -120,7 +122,7 @@ def test_an_exception_that_nobody_foresaw_sets_one_item_aside(
     assert _arrived(office) == 2
     (kept,) = client.feeds.rejected_rows(office.slug, "web")
     assert "poison" in kept.item
-    assert "could not be read (IndexError)" in kept.problems[0].what
+    assert "(IndexError)" in kept.problems[0].what
     monkeypatch.undo()
 
     client.feeds.add(office.slug, NewFeed(name="mapped", kind="http", mapping=MAPPING))
@@ -138,6 +140,27 @@ def test_an_exception_that_nobody_foresaw_sets_one_item_aside(
     client.feeds.send_to(office.slug, "mapped", json.dumps(documents).encode(), "application/json")
     (kept,) = client.feeds.rejected_rows(office.slug, "mapped")
     assert "ZeroDivisionError" in kept.problems[0].what
+
+
+def test_a_log_line_that_nobody_can_read_spoils_no_other(
+    office: Office, client: Client, runner: Runner, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lines = LOG.splitlines()
+    read = LogReader.read
+
+    def failing(self: LogReader, text: str, *rest: Any) -> Any:
+        if "poison" in text:
+            raise KeyError("poison")
+        return read(self, text, *rest)
+
+    monkeypatch.setattr(LogReader, "read", failing)
+    log = tmp_path / "mail.log"
+    log.write_text("\n".join([*lines[:4], "poison", *lines[4:], ""]))
+    client.feeds.add(office.slug, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
+    settle(runner)
+    assert counts(office) == WHOLE
+    (kept,) = client.feeds.rejected_rows(office.slug, "mta1")
+    assert (kept.item, "(KeyError)" in kept.problems[0].what) == ("poison", True)
 
 
 def test_a_row_that_nobody_can_store_is_found_and_the_others_are_stored(
@@ -171,6 +194,8 @@ def test_when_nothing_can_be_stored_no_row_is_blamed(
     monkeypatch.setattr(Load, "store", failing)
     with pytest.raises(ClientError):
         client.events.load(office.slug, ndjson(*(row(n) for n in range(20))))
+    with pytest.raises(UnavailableError):  # nobody keeps the one row, so its sender has to send it again
+        client.events.load(office.slug, ndjson(row(1)))
     monkeypatch.undo()
     assert client.events.load(office.slug, ndjson(*(row(n) for n in range(20)))).stored == 20
 

@@ -7,6 +7,9 @@ people, and classified once before that version was corrected; they are part of 
 T, P, N = "transient", "permanent", "none"
 
 DEVELOPED: list[tuple[str, str, str]] = [
+    # clauses that say more than one thing
+    ("550 5.1.1 Unknown user; this mailbox was closed or never opened", "no_such_mailbox", P),
+    ("550 This mailbox was closed. There is no such user", "no_such_mailbox", P),
     # several lines
     (
         "550-5.1.1 The email account that you tried\n550-5.1.1 to reach does not exist. Please\n550 5.1.1 check it",
@@ -861,7 +864,7 @@ SEVENTH: list[tuple[str, str, str]] = [
     ("512 5.1.2 host name lookup returned no address", "no_such_domain", P),
     ("550 domain is parked and has no mail service", "no_such_domain", P),
     ("tidpost.example: domain not registered", "no_such_domain", P),
-    ("connect to mx.tidepost.example port 25: operation timed out", "host_unreachable", T),
+    ("connect to mx.tidepost.example:25: operation timed out", "host_unreachable", T),
     ("network problem between us and 198.51.100.7", "host_unreachable", T),
     ("session ended by the other side before QUIT", "host_unreachable", T),
     ("451 4.4.1 primary and secondary MX did not respond", "host_unreachable", T),

@@ -7246,10 +7246,10 @@ export interface components {
             problems: string[];
             /**
              * One Click
-             * @description Whether it offers to unsubscribe with one click, in signed fields (RFC 8058)
+             * @description Whether it offers to unsubscribe with one click, in signed fields (RFC 8058); null if a key could not be fetched
              * @default false
              */
-            one_click: boolean;
+            one_click: boolean | null;
         };
         /**
          * Move

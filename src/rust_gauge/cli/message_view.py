@@ -3,6 +3,7 @@
 from rust_gauge.cli.output import Output
 from rust_gauge.contract.audits import FeedbackReport, MessageCheck, SignatureResult, SpfCheck, SpfResult, TlsReport
 
+_ONE_CLICK = {True: "offered in signed fields", False: "not offered in signed fields", None: "not known"}
 _COLOURS = {"pass": "sound", "fail": "fault", "permerror": "fault", "softfail": "risk", "temperror": "risk"}
 
 
@@ -41,7 +42,7 @@ def show_message(output: Output, done: MessageCheck) -> None:
         output.line("DKIM: the message is not signed")
     for signature in done.signatures:
         _show_signature(output, signature)
-    output.line(f"One-click unsubscribe (RFC 8058): {'offered, in signed fields' if done.one_click else 'not offered'}")
+    output.line(f"One-click unsubscribe (RFC 8058): {_ONE_CLICK[done.one_click]}")
     if done.spf:
         show_spf_check(output, done.spf)
     else:

@@ -406,8 +406,10 @@ class MessageCheck(Model):
     spf: SpfCheck | None
     dmarc: list[DmarcResult]
     problems: list[str]
-    one_click: bool = Field(
-        False, description="Whether it offers to unsubscribe with one click, in signed fields (RFC 8058)"
+    one_click: bool | None = Field(
+        False,
+        description="Whether it offers to unsubscribe with one click, in signed fields (RFC 8058); null if a key could "
+        "not be fetched",
     )
 
 

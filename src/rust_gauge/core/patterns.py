@@ -1,6 +1,6 @@
 """Regular expressions and JSONPaths that anybody may write: bounded when they are compiled, and when they match.
 
-A counted repeat is unrolled when it is compiled, so a pattern of 32 characters can take gigabytes: its unrolled size is
+A counted repeat is unrolled when it is compiled, so a pattern of 22 characters can take gigabytes: its unrolled size is
 estimated first. What backtracks at matching is given up after a time.
 """
 

@@ -101,9 +101,9 @@ class Supervisor:
         """LaunchError when a part has ended: at the start nothing that dies is worth another try."""
         for part in self.parts:
             if part.process.poll() is not None:
-                raise LaunchError(self._obituary(part))
+                raise LaunchError(self._end_of(part))
 
-    def _obituary(self, part: Part) -> str:
+    def _end_of(self, part: Part) -> str:
         path = self.log_dir / f"{part.name}.log"
         tail = "\n".join(path.read_text("utf-8", "replace").splitlines()[-12:]) if path.exists() else ""
         return f"The {part.name} ended by itself ({part.process.returncode}). From {path}:\n{tail}"
@@ -125,7 +125,7 @@ class Supervisor:
         if part.due is None:
             part.failures += 1
             part.due = now + part.pause
-            print(f"{self._obituary(part)}\nRestarting it in {part.pause:g} s", flush=True)
+            print(f"{self._end_of(part)}\nRestarting it in {part.pause:g} s", flush=True)
         if now >= part.due:
             part.process = self._launch(part.name, part.arguments, part.environment)
             part.started, part.due, part.restarts = now, None, part.restarts + 1

@@ -26,9 +26,9 @@ def expects_pairs(connection: Connection, tenant_id: int, untimed: bool, begun: 
     `untimed` and `begun` say what this load has. A load of sources that give only one of them costs no look-up.
     """
     here = (_UNTIMED if untimed else 0) | (_BEGUN if begun else 0)
-    known = int(run(connection, f"SELECT untimed FROM intake_lock WHERE tenant_id = {tenant_id}").scalar() or 0)
+    known = int(run(connection, f"SELECT pairing FROM intake_lock WHERE tenant_id = {tenant_id}").scalar() or 0)
     if here & ~known:
-        run(connection, f"UPDATE intake_lock SET untimed = {known | here} WHERE tenant_id = {tenant_id}")
+        run(connection, f"UPDATE intake_lock SET pairing = {known | here} WHERE tenant_id = {tenant_id}")
     return known | here == _UNTIMED | _BEGUN
 
 

@@ -333,8 +333,10 @@ function Message({found}: {found: Schemas['MessageCheck']}) {
       ))}
       <Said>
         <span>
-          <Tag level={found.one_click ? 'right' : 'note'}>{found.one_click ? 'offered' : 'not offered'}</Tag> One-click
-          unsubscribe in signed fields (RFC 8058)
+          <Tag level={found.one_click ? 'right' : 'note'}>
+            {found.one_click ? 'offered' : found.one_click === null ? 'not known' : 'not offered'}
+          </Tag>{' '}
+          One-click unsubscribe in signed fields (RFC 8058)
         </span>
       </Said>
       {found.spf && <Trial trial={found.spf} />}

@@ -19,7 +19,8 @@ _registry = HeaderRegistry()
 class Authentication:
     """`spf` is None where the connection is not known. `dmarc` holds both ways, empty without a usable From.
 
-    `one_click` says whether the message offers to unsubscribe with one click, in fields that are signed (RFC 8058).
+    `one_click` says whether the message offers to unsubscribe with one click, in signed fields (RFC 8058); None when
+    that depends on a signature whose key got no answer.
     """
 
     header_from: str
@@ -27,7 +28,7 @@ class Authentication:
     spf: SpfCheck | None
     dmarc: tuple[DmarcOutcome, ...]
     problems: tuple[str, ...]
-    one_click: bool = False
+    one_click: bool | None = False
 
 
 def header_from_domain(fields: Sequence[HeaderField]) -> tuple[str, str]:
@@ -74,14 +75,17 @@ def authenticate(
     return Authentication(header_from, signatures, spf, tuple(dmarc), tuple(problems), one_click)
 
 
-def _offers_one_click(message: MailMessage, signatures: Sequence[DkimVerdict]) -> bool:
+def _offers_one_click(message: MailMessage, signatures: Sequence[DkimVerdict]) -> bool | None:
     """Return whether List-Unsubscribe has an https URI, List-Unsubscribe-Post is as it must be, and both are signed."""
     uris = [field.text.lower() for field in message.all("List-Unsubscribe")]
     posts = [field.text.strip().lower() for field in message.all("List-Unsubscribe-Post")]
     if not any("<https:" in uri for uri in uris) or posts != ["list-unsubscribe=one-click"]:
         return False
     wanted = {"list-unsubscribe", "list-unsubscribe-post"}
-    return any(each.result is DkimResult.PASS and wanted <= set(each.signature.headers) for each in signatures)
+    results = {each.result for each in signatures if wanted <= set(each.signature.headers)}
+    if DkimResult.PASS in results:
+        return True
+    return None if DkimResult.TEMPERROR in results else False
 
 
 def _identifiers(signatures: Sequence[DkimVerdict], spf: SpfCheck | None) -> list[Identifier]:

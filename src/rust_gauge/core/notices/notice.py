@@ -13,8 +13,8 @@ from enum import StrEnum
 from typing import Any
 
 from rust_gauge.core.errors import AddressError, InputError
+from rust_gauge.core.mime import Entity, parse_entity, parse_fields, words
 from rust_gauge.core.names import parse_address
-from rust_gauge.core.notices.entity import Entity, parse_entity, parse_fields, words
 from rust_gauge.core.notices.free_text import read_free_text
 from rust_gauge.core.notices.senders import is_auto_reply, is_machine, looks_like_bounce
 from rust_gauge.core.notices.verp import verp_recipient

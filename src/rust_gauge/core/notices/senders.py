@@ -2,7 +2,7 @@
 
 import re
 
-from rust_gauge.core.notices.entity import Entity, words
+from rust_gauge.core.mime import Entity, words
 
 _LONG = 1000  # characters of a field that are looked at
 _COMMENT = re.compile(r"\((?:[^()\\]|\\.){0,200}\)")

@@ -182,33 +182,42 @@ def _notions_in(clause: str) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Statement:
-    """What a clause must speak about, and what it must not."""
+    """What a clause must speak about, what it must not, and what no clause of the reply may."""
 
     wanted: int
     unwanted: int
+    nowhere: int = 0
 
     def fits(self, clauses: Sequence[int]) -> bool:
         """Return whether any clause makes this statement."""
+        if self.nowhere and any(clause & self.nowhere for clause in clauses):
+            return False
         return any(clause & self.wanted == self.wanted and not clause & self.unwanted for clause in clauses)
 
 
 def read_statement(text: str) -> Statement:
-    """Read `recipient & missing & !sender`. ValueError names an unknown notion."""
-    wanted = unwanted = 0
+    """Read `recipient & closed & !sender & !!missing`. ValueError names an unknown notion.
+
+    `!` excludes a notion from the clause, `!!` from the whole reply.
+    """
+    wanted = unwanted = nowhere = 0
     for part in text.split("&"):
         name = part.strip()
-        notion = notions().get(name.removeprefix("!").strip())
+        bare = name.removeprefix("!").removeprefix("!").strip()
+        notion = notions().get(bare)
         if notion is None:
-            near = get_close_matches(name.removeprefix("!"), notions(), 1)
+            near = get_close_matches(bare, notions(), 1)
             meant = f"; did you mean {near[0]}?" if near else f" (one of {', '.join(notions())})"
             raise ValueError(f"{name[:40]!r} is not a notion of the vocabulary{meant}")
-        if name.startswith("!"):
+        if name.startswith("!!"):
+            nowhere |= notion.bit
+        elif name.startswith("!"):
             unwanted |= notion.bit
         else:
             wanted |= notion.bit
     if not wanted:
         raise ValueError(f"{text[:80]!r} names nothing that a reply speaks about")
-    return Statement(wanted, unwanted)
+    return Statement(wanted, unwanted, nowhere)
 
 
 def speaks_about(names: Iterable[str], text: str) -> bool:

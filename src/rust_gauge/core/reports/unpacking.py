@@ -9,7 +9,7 @@ import zipfile
 import zlib
 
 from rust_gauge.core.errors import InputError
-from rust_gauge.core.notices.entity import parse_entity
+from rust_gauge.core.mime import parse_entity
 
 MAX_UNPACKED = 20 * 1024 * 1024  # octets of XML or JSON
 SEND_AGAIN = "Send the report unchanged: XML or JSON, gzip, zip, or the whole message"

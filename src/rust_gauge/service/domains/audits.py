@@ -444,11 +444,11 @@ def read_feedback_report(context: Context, tenant: TenantAccess, octets: bytes) 
     return report_document(report, _remember_selectors(context, tenant, "report", signed))
 
 
-def _remember_one_click(context: Context, tenant: TenantAccess, domain: str, offered: bool) -> None:
+def _remember_one_click(context: Context, tenant: TenantAccess, domain: str, offered: bool | None) -> None:
     """Remember what the newest message of a domain offered, for the bulk-sender rules."""
 
     def write(connection: Connection) -> None:
-        if domain and store_domains.list_domains(connection, tenant.id, name=domain):
+        if domain and offered is not None and store_domains.list_domains(connection, tenant.id, name=domain):
             kept = store_audits.get_setting(connection, tenant.id, _ONE_CLICK) or {}
             now = context.clock()
             kept = {**kept, domain: {"offered": offered, "on": now.date().isoformat()}}

@@ -12,6 +12,7 @@ from contextlib import asynccontextmanager
 from http.cookies import CookieError, SimpleCookie
 
 from starlette.datastructures import Headers
+from starlette.exceptions import HTTPException
 from starlette.types import Scope
 
 from rust_gauge.service.http.access import COOKIE
@@ -26,8 +27,11 @@ _PATIENCE = 10.0  # seconds that a request waits for its turn
 _INTAKE = "/api/v1/intake/"
 
 
-class Busy(Exception):
-    """A caller's earlier requests are not done yet."""
+class Busy(HTTPException):
+    """A caller's earlier requests are not done yet. An HTTPException, since FastAPI makes 400 of all others."""
+
+    def __init__(self) -> None:
+        super().__init__(503)
 
 
 class Admission:

@@ -96,7 +96,7 @@ def unexpected(request: Request, error: Exception) -> Response:
         return problem_response(
             request,
             "busy",
-            "Your earlier requests are not done yet",
+            "Too many of your requests are still running",
             "Send fewer requests at a time",
             headers={"Retry-After": "1"},
         )
@@ -157,6 +157,10 @@ def _add_problems(app: FastAPI) -> None:
 
     @app.exception_handler(BodyTooLarge)
     def too_large(request: Request, error: BodyTooLarge) -> Response:
+        return unexpected(request, error)
+
+    @app.exception_handler(Busy)
+    def busy(request: Request, error: Busy) -> Response:
         return unexpected(request, error)
 
     @app.exception_handler(NotKnown)

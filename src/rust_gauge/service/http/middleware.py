@@ -3,6 +3,7 @@
 import secrets
 import time
 from collections.abc import Callable
+from contextlib import AsyncExitStack
 
 import structlog
 from starlette.concurrency import run_in_threadpool
@@ -69,6 +70,8 @@ class RequestFrame:
         began, status, read, started, known = time.perf_counter(), 500, 0, False, False
         limit = self.max_stream if scope["path"].endswith(_STREAMED) else self.max_body
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
+        waits = scope["path"] not in _ALWAYS
+        asked = Headers(scope=scope)
 
         async def limited() -> Message:
             nonlocal read, known
@@ -83,6 +86,8 @@ class RequestFrame:
                 read += len(message.get("body", b""))
                 if read > limit:
                     raise BodyTooLarge
+                if not message.get("more_body", False):
+                    await take_turn()
             return message
 
         async def framed(message: Message) -> None:
@@ -98,14 +103,20 @@ class RequestFrame:
                     headers.setdefault("Cache-Control", "no-store")
             await send(message)
 
-        length = Headers(scope=scope).get("content-length", "")
+        async def take_turn() -> None:
+            """Take the caller's turn, once the body is there: a slow upload holds up nobody, not even its sender."""
+            nonlocal waits
+            if waits:
+                waits = False
+                await held.enter_async_context(self.admission.turn(caller_of(scope)))
+
+        length = asked.get("content-length", "")
         declared = int(length[:15]) if length.isascii() and length.isdigit() else 0
         try:
-            if scope["path"] in _ALWAYS:
+            async with AsyncExitStack() as held:
+                if "transfer-encoding" not in asked and not declared:
+                    await take_turn()
                 await self.app(scope, limited, framed)
-            else:
-                async with self.admission.turn(caller_of(scope)):
-                    await self.app(scope, limited, framed)
         except Exception as error:
             if started:
                 raise  # too late for another answer: the server cuts the connection

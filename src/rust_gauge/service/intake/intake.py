@@ -68,7 +68,8 @@ def _without_poison(
 ) -> IntakeResult:  # fmt: skip
     """Store a load without the rows that cannot be stored, which are found by halves; `keep` gets them as rejected.
 
-    When too many cannot be stored it is no matter of rows: the first exception is raised.
+    The first exception is raised when too many cannot be stored, or none can and nobody would keep the only one: then
+    nothing says that a row is to blame.
     """
     refused: list[Refusal] = []
     counts = IntakeResult(received=0, stored=0, duplicates=0, rejected=0, rejections=[])
@@ -86,7 +87,7 @@ def _without_poison(
                 waiting += [some.part(half, len(some)), some.part(0, half)]
                 continue
             poison += 1
-            if poison > _MOST_POISON or (poison == len(rows) and poison > 1):
+            if poison > _MOST_POISON or (poison == len(rows) and (poison > 1 or keep is None)):
                 raise first from None
             why = unexpected("row", error, tenant=tenant.slug)
             refused.append((some.items[0], [ProblemError(line=some.lines[0], what=why)]))

@@ -11,8 +11,8 @@ from sqlalchemy import Connection
 from rust_gauge.contract.checks import MailLinks, MailLinksRequest, UnsubscribeLine, Unsubscribes
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.mailflow import Kind, make_event
+from rust_gauge.core.mime import MAX_HEADER, parse_fields, words
 from rust_gauge.core.names import address_key, normalise_domain, parse_address
-from rust_gauge.core.notices.entity import MAX_HEADER, parse_fields, words
 from rust_gauge.core.suppression import Reason, State
 from rust_gauge.core.suppression.unsubscribe import (
     POST_FIELD,

@@ -71,7 +71,7 @@ intake_lock = table(
     # Of the tenant's own rules: a load that was judged by others when it gets the lock is judged again.
     Column("rules_version", Id, nullable=False, server_default=text("0")),
     # Whether sources gave deliveries without the time that they took, and accepted events (`delivery_times`).
-    Column("untimed", Small, nullable=False, server_default=text("0")),
+    Column("pairing", Small, nullable=False, server_default=text("0")),
 )
 
 # Sudden changes of a rate at one provider or relay.

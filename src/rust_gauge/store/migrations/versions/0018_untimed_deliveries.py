@@ -1,4 +1,4 @@
-"""Time to delivery from pairs of events: which tenants have deliveries without their time."""
+"""Time to delivery from pairs of events: which tenants have both kinds."""
 
 from alembic import op
 
@@ -9,4 +9,4 @@ depends_on = None
 
 
 def upgrade() -> None:
-    op.execute("ALTER TABLE intake_lock ADD COLUMN untimed TINYINT UNSIGNED NOT NULL DEFAULT 0")
+    op.execute("ALTER TABLE intake_lock ADD COLUMN pairing TINYINT UNSIGNED NOT NULL DEFAULT 0")

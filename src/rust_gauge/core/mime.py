@@ -1,4 +1,5 @@
-"""A message as a tree of parts (RFC 5322, RFC 2045 to 2046), as far as notices need it, and as strangers send it.
+"""A message as a tree of parts (RFC 5322, RFC 2045 to 2046), as far as returned mail and
+reports need it, and as strangers send it.
 
 Nothing here fails on malformed input: what cannot be understood stays text. Depth, parts and sizes are bounded. It is
 our own because the standard library's parser, which does much more, takes longer than all the rest of reading a notice.
