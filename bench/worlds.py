@@ -89,7 +89,7 @@ def make_world(seed: int) -> World:
             outage = (p, day) in outages
             rates = {
                 "invalid_addresses": dead,
-                "rejections": 0.0003 + 0.25 * np.maximum(0, 0.5 - trust),
+                "refusals": 0.0003 + 0.25 * np.maximum(0, 0.5 - trust),
                 "listings": 0.3 * listed * (law.listed > 1.0),
                 "authentication": 0.3 * broken * (law.authentication > 1.0),
             }
@@ -116,8 +116,8 @@ def make_world(seed: int) -> World:
                 rate = trust * opens * reads[p] * (1 - 0.4 * levels["unknown"][:, day])
                 parts["opened"][:, p, day] = dice.binomial(taken, rate)
                 hoped["opened"][:, p, day] = taken * rate
-            parts["unsubscribed"][:, p, day] = dice.binomial(taken, trust * leaves)
-            hoped["unsubscribed"][:, p, day] = taken * trust * leaves
+            parts["unsubscribes"][:, p, day] = dice.binomial(taken, trust * leaves)
+            hoped["unsubscribes"][:, p, day] = taken * trust * leaves
             # What the provider itself sees: every "this is spam" press, whether it reports them or not.
             size = np.maximum(n, 1.0)
             jump = np.log2((n * 7 + 50) / (usual[:, p] + 50))
@@ -203,7 +203,7 @@ def _scored(world: World, sums: Array) -> Array:
     score = np.full(sums.shape[1:], 100.0)
     mail = np.maximum(sums[0], 1e-9)
     for factor in FACTORS:
-        if factor.name in ("complaints", "invalid_addresses", "rejections", "listings", "authentication", "delays"):
+        if factor.name in ("complaints", "invalid_addresses", "refusals", "listings", "authentication", "delays"):
             rate = np.where(sums[0] > 0, np.minimum(1.0, sums[COUNTS.index(factor.name)] / mail), 0.0)
             score -= factor.weight * factor.share_of_weight(rate)
     return np.maximum(score, 0.0)

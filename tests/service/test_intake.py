@@ -235,3 +235,32 @@ def test_two_loads_side_by_side_with_new_names_in_the_middle_count_right(
     replies = {row.example for row in client.flow.reply_patterns(office.slug, first=START.date(), last=TODAY.date())}
     assert len(events) == 32
     assert sum("reason" in reply for reply in replies) >= 16, "each reply is kept under its own reply_pattern"
+
+
+def test_a_late_complaint_counts_where_its_mail_was_delivered(office: Office, client: Client) -> None:
+    sent = row(1, relay="office-1", stream="receipts", time="2026-11-12T08:00:00Z")
+    late = [
+        row(1, kind=kind, relay="", stream="", time=f"2026-11-{day}T09:00:00Z")
+        for kind, day in (("complained", 18), ("complained", 19), ("unsubscribed", 19))
+    ]
+    lone = row(2, kind="complained", relay="office-2", time="2026-11-18T10:00:00Z")
+    for each in (late[1], late[0], sent, late[2], lone):
+        client.events.load(office.slug, ndjson(each))
+    right(office)
+    with office.world.context.store.engine.connect() as connection:
+        found = connection.execute(
+            text(
+                "SELECT f.kind, r.name AS relay, s.name AS stream, CAST(f.hour AS CHAR) AS hour, f.n FROM flow_hour f "
+                "JOIN relay r ON r.id = f.relay_id JOIN stream s ON s.id = f.stream_id "
+                "WHERE f.tenant_id = :t AND f.kind <> 1 ORDER BY f.kind, f.hour"
+            ),
+            {"t": office.tenant.id},
+        ).all()
+    assert [(str(Count.from_number(each.kind)), each.relay, each.hour[:13], each.n) for each in found] == [
+        ("complained", "office-1", "2026-11-12 08", 1),
+        ("complained", "office-2", "2026-11-18 10", 1),
+        ("unsubscribed", "office-1", "2026-11-12 08", 1),
+        ("complained_again", "", "2026-11-19 09", 1),
+    ]
+    (all_mail, *_) = client.flow.days(office.slug, first="2026-11-12", last="2026-11-12").series
+    assert (all_mail.delivered, all_mail.complained) == ([1], [1])

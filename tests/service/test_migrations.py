@@ -3,7 +3,7 @@
 import json
 import zlib
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 
 import pytest
 from sqlalchemy import text
@@ -12,6 +12,7 @@ from rust_gauge.core.roles import Role
 from rust_gauge.store import accounts, jobs
 from rust_gauge.store.engine import Store
 from rust_gauge.store.migrate import migrate
+from rust_gauge.store.recount import counters, recount
 from tests.conftest import World
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -83,3 +84,52 @@ def test_tasks_batches_and_applications_of_rules_become_jobs(store: Store) -> No
     principal = store.transaction(lambda c: accounts.principal_of_email(c, "isla@office.example"))
     assert principal is not None
     assert [tenant.role for tenant in principal.tenants] == [Role.ADMIN]
+
+
+def test_complaints_move_to_the_mail_that_they_are_about(store: Store) -> None:
+    migrate(store, "0018")
+    columns = (
+        "tenant_id, occurred_at, identity, arrived_at, processed_at, load_id, feed_id, kind, domain_id, stream_id, "
+        "relay_id, provider_id, recipient, recipient_key, message_id, message_key, cause, permanence, cause_rule, "
+        "pattern_id, diagnostic, remote_host, sending_ip, campaign, tags, label_ids"
+    )
+    told = [  # day, kind, stream, relay, labels, message
+        (18, 1, 1, 1, "1,2", 1), (18, 1, 2, 1, "", 1), (20, 4, 0, 0, "", 1), (21, 4, 0, 0, "", 1),
+        (20, 5, 0, 0, "", 2), (19, 1, 1, 1, "1", 2), (20, 4, 2, 1, "2", 3), (1, 1, 1, 1, "", 4), (28, 4, 2, 2, "", 4),
+    ]  # fmt: skip
+    counted = {1: 1, 4: 4, 5: 5}
+    with store.engine.begin() as connection:
+        seen: set[tuple[int, int]] = set()
+        for number, (day, kind, stream, relay, labels, message) in enumerate(told):
+            at = f"2026-{'10' if message == 4 and kind == 1 else '11'}-{day:02} 08:{number:02}:00"
+            connection.exec_driver_sql(
+                f"INSERT INTO event ({columns}) VALUES (1, '{at}', LPAD('{number}', 16, 'x'), '{at}', '{at}', 1, 0, {kind}, "
+                f"1, {stream}, {relay}, 7, 'kim@tidepost.example', REPEAT('k', 16), 'm{message}', LPAD('m{message}', 8, '0'), "
+                f"0, 0, '', 0, '', '', '', '', '', '{labels}')"
+            )
+            kind = 11 if kind == 4 and (message, kind) in seen else counted[kind]
+            seen.add((message, told[number][1]))
+            slot = f"1, '{{}}', 7, {stream}, {relay}, {kind}, 0, 0, 1"
+            keys = "tenant_id, domain_id, {}, provider_id, stream_id, relay_id, kind, cause, permanence, n"
+            again = "ON DUPLICATE KEY UPDATE n = n + 1"
+            for table, period, when in (("flow_hour", "hour", f"{at[:13]}:00:00"), ("flow_day", "day", at[:10])):
+                values = f"1, {slot.format(when)}"
+                connection.exec_driver_sql(f"INSERT INTO {table} ({keys.format(period)}) VALUES ({values}) {again}")
+            for what, part in ((1, 1), (2, stream), (3, relay), (5, 7)):
+                connection.exec_driver_sql(
+                    "INSERT INTO flow_sum_day (tenant_id, what, day, part_id, kind, n) "
+                    f"VALUES (1, {what}, '{at[:10]}', {part}, {kind}, 1) {again}"
+                )
+            for label in filter(None, labels.split(",")):
+                connection.exec_driver_sql(
+                    "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) "
+                    f"VALUES (1, {label}, '{at[:10]}', 1, 7, {kind}, 0, 0, 1) {again}"
+                )
+    migrate(store)
+    with store.engine.connect() as connection:
+        found = counters(connection, 1)
+        assert found == recount(connection, 1)
+        complained = {key[:5]: n for key, n in found["flow_day"].items() if key[5] == 4}
+    assert complained == {
+        (1, date(2026, 11, 18), 7, 1, 1): 1, (1, date(2026, 11, 20), 7, 2, 1): 1, (1, date(2026, 11, 28), 7, 2, 2): 1,
+    }  # fmt: skip

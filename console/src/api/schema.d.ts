@@ -4376,6 +4376,9 @@ export interface components {
          *             "high": 0.5,
          *             "watch": 0.5,
          *             "stop": 0.5,
+         *             "count": 1,
+         *             "total": 1,
+         *             "days": 7,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
@@ -4401,6 +4404,9 @@ export interface components {
          *             "high": 0.5,
          *             "watch": 0.5,
          *             "stop": 0.5,
+         *             "count": 1,
+         *             "total": 1,
+         *             "days": 7,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
@@ -9744,7 +9750,9 @@ export interface components {
          * Pull
          * @description How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
          *     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-         *     compares the last week's mail with a usual week; `faults` counts the faults of the audit in force.
+         *     compares the last week's mail with a usual week; `faults` counts the faults of the audit in force. `count` of
+         *     `total` is what was seen in the last `days` days; `measure` is an estimate in which recent mail counts more and
+         *     the sender's past counts too, so the two differ.
          * @example {
          *       "factor": "complaints",
          *       "provider": "tidepost.example",
@@ -9756,6 +9764,9 @@ export interface components {
          *       "high": 0.5,
          *       "watch": 0.5,
          *       "stop": 0.5,
+         *       "count": 1,
+         *       "total": 1,
+         *       "days": 7,
          *       "measured": true,
          *       "kinds": [],
          *       "causes": []
@@ -9789,6 +9800,22 @@ export interface components {
             watch: number;
             /** Stop */
             stop: number;
+            /**
+             * Count
+             * @description Events of the last `days` days; absent for volume and record faults
+             */
+            count?: number | null;
+            /**
+             * Total
+             * @description Messages of the same days that they are counted against
+             */
+            total?: number | null;
+            /**
+             * Days
+             * @description Period of `count` and `total`, up to the day of the reading
+             * @default 7
+             */
+            days: number;
             /**
              * Measured
              * @description False if the measure is no longer known: on the wall of an earlier day
@@ -9915,6 +9942,9 @@ export interface components {
          *           "high": 0.5,
          *           "watch": 0.5,
          *           "stop": 0.5,
+         *           "count": 1,
+         *           "total": 1,
+         *           "days": 7,
          *           "measured": true,
          *           "kinds": [],
          *           "causes": []
@@ -9977,6 +10007,9 @@ export interface components {
          *               "high": 0.5,
          *               "watch": 0.5,
          *               "stop": 0.5,
+         *               "count": 1,
+         *               "total": 1,
+         *               "days": 7,
          *               "measured": true,
          *               "kinds": [],
          *               "causes": []
@@ -12903,6 +12936,9 @@ export interface components {
          *             "high": 0.5,
          *             "watch": 0.5,
          *             "stop": 0.5,
+         *             "count": 1,
+         *             "total": 1,
+         *             "days": 7,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
@@ -13010,6 +13046,9 @@ export interface components {
          *         "high": 0.5,
          *         "watch": 0.5,
          *         "stop": 0.5,
+         *         "count": 1,
+         *         "total": 1,
+         *         "days": 7,
          *         "measured": true,
          *         "kinds": [],
          *         "causes": []

@@ -19,6 +19,7 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   high: 0.004,
   watch: 0.001,
   stop: 0.003,
+  days: 7,
   ...over,
 });
 const reading = (over: Partial<Schemas['Reading']> = {}): Schemas['Reading'] => ({

@@ -115,6 +115,7 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             high: 0.12,
             watch: 0.01,
             stop: 0.05,
+            days: 7,
             measured: true,
           },
         ],

@@ -170,7 +170,8 @@ def _headline(session: Session, series: ReadingSeries) -> None:
     for pull in last.pulls[:6]:
         if pull.points:
             what = f"{factor_name(pull.factor)}, {pull.label}"
-            output.line(f"  {pull.points:5.1f}  {what}: {measured(pull.measure, pull.unit)} ({_lines(pull)})")
+            seen = "" if pull.count is None else f"; {pull.count:,} of {pull.total:,}, last {pull.days} days"
+            output.line(f"  {pull.points:5.1f}  {what}: {measured(pull.measure, pull.unit)} ({_lines(pull)}{seen})")
     smaller = [pull.points for pull in last.pulls[6:] if pull.points]
     if smaller:
         output.line(f"  {sum(smaller):5.1f}  {len(smaller)} smaller pulls")

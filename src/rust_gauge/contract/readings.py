@@ -19,7 +19,9 @@ FactorName = Literal[
 class Pull(Model):
     """How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-    compares the last week's mail with a usual week; `faults` counts the faults of the audit in force.
+    compares the last week's mail with a usual week; `faults` counts the faults of the audit in force. `count` of
+    `total` is what was seen in the last `days` days; `measure` is an estimate in which recent mail counts more and
+    the sender's past counts too, so the two differ.
     """
 
     factor: FactorName
@@ -32,6 +34,9 @@ class Pull(Model):
     high: float
     watch: float
     stop: float
+    count: int | None = Field(None, description="Events of the last `days` days; absent for volume and record faults")
+    total: int | None = Field(None, description="Messages of the same days that they are counted against")
+    days: int = Field(7, description="Period of `count` and `total`, up to the day of the reading")
     measured: bool = Field(True, description="False if the measure is no longer known: on the wall of an earlier day")
     kinds: list[str] = Field([], description="Event kinds that it counts; none for the audit and for held addresses")
     causes: list[str] = Field([], description="Their causes; empty: every cause")

@@ -8,15 +8,16 @@ a time, so that a delivery and a bounce of the same message see each other which
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import NamedTuple
 
 from sqlalchemy import Connection, insert, select
 
 from rust_gauge.core.mailflow import Event, Kind
-from rust_gauge.core.mailflow.counting import GROUPED, ONCE, Told, count_group, time_bucket
+from rust_gauge.core.mailflow.counting import APART, GROUPED, ONCE, Told, count_group, time_bucket
 from rust_gauge.core.mailflow.event import Path, time_text
 from rust_gauge.core.names import address_key
+from rust_gauge.core.suppression import Matching
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.bulk_load import LINE, SPECIAL, escape, load_rows
@@ -33,7 +34,6 @@ _COLUMNS = (
     "cause_rule, pattern_id, diagnostic"
 )
 _KEYS = "identity = LEFT(@keys, 16), recipient_key = RIGHT(@keys, 16), message_key = UNHEX(LEFT(SHA1(message_id), 16))"
-_APART = timedelta(days=35)  # events of one message are not further apart
 IP, CAMPAIGN, TAG = 0, 1, 2  # what a label is
 _NO_NUMBERS = "\\N\x1f\\N\x1f\\N\x1f\\N"  # no code, enhanced code, attempt or time taken
 _NO_CAUSE = "0\x1f0\x1f\x1f0"
@@ -113,11 +113,14 @@ def _escape(text: str) -> str:
 class Load:
     """One load: rows are added, then `store` writes them and what follows from them."""
 
-    def __init__(self, tenant_id: int, feed_id: int, names: Names, rules_version: int = 0) -> None:
+    def __init__(
+        self, tenant_id: int, feed_id: int, names: Names, rules_version: int = 0, hiding: Matching | None = None
+    ) -> None:
         self.tenant_id = tenant_id
         self.rules_version = rules_version  # of what rows are judged by: rules, and how long events are kept
         self.feed_id = feed_id
         self.names = names
+        self._hiding = hiding  # set where no address may be stored: recipients go in under their pseudonyms
         self.sent = 0  # rows
         self.packets: list[bytes] = []
         self.times: list[str] = []
@@ -130,6 +133,7 @@ class Load:
         self.reply_patterns: dict[bytes, int] = {}  # ids of reply patterns by identity of the event
         self._paths: dict[Path, PathRow] = {}
         self._lines: list[bytes] = []
+        self._counted_domains: set[int] = set()  # a complaint may be about mail of another domain than it names
         self._load_id = 0  # known once it is written
 
     def path(self, path: Path) -> PathRow:
@@ -177,22 +181,22 @@ class Load:
         path.counts[count] = path.counts.get(count, 0) + 1
 
     def domain_ids(self) -> list[int]:
-        """Return sending domains of which there is something in the load."""
-        return sorted(
-            {path.ids[0] for path in self._paths.values() if path.counts} | {slot[1] for _, _, slot in self.told}
-        )
+        """Return sending domains of which there is something in the load, or whose counters it changed."""
+        here = {path.ids[0] for path in self._paths.values() if path.counts} | {slot[1] for _, _, slot in self.told}
+        return sorted(here | self._counted_domains)
 
     def add(self, event: Event) -> None:
         """Add a row of an event whose names are all known."""
         path = self.path(event.path)
         key = address_key(event.recipient)
         time = time_text(event.occurred_at)
-        provider_id = self.names.providers[event.recipient.domain][0]
+        provider_id, provider = self.names.providers[event.recipient.domain]
+        recipient = event.recipient if self._hiding is None else self._hiding.pseudonym(event.recipient, provider)
         kind, cause, permanence = event.kind.number, event.cause.number, event.permanence.number
         pattern_id = self.reply_patterns.get(event.identity, 0)
         numbers = (event.reply_code, event.enhanced_code, event.attempt, event.seconds_taken)
         fields = (
-            time, kind, path.before, provider_id, _text(str(event.recipient)), _text(event.message_id),
+            time, kind, path.before, provider_id, _text(str(recipient)), _text(event.message_id),
             _text(event.remote_host), path.behind, *("\\N" if n is None else n for n in numbers), cause, permanence,
             event.cause_rule, pattern_id, _text(event.diagnostic),
         )  # fmt: skip
@@ -311,6 +315,7 @@ class Load:
                 reply_patterns[pattern_id, slot[0][:10], slot[2], slot[5], slot[6]] += 1
         self._count_groups(connection, load_id, counts, grouped, now)
         self._pair(connection, times)
+        self._counted_domains = {slot[1] for (slot, _), n in counts.items() if n}
         write_counts(connection, self.tenant_id, counts)
         add_to(connection, _TIMES, self.tenant_id, times)
         add_to(connection, PATTERNS, self.tenant_id, reply_patterns)
@@ -401,7 +406,7 @@ def groups_of(
             "FROM asked STRAIGHT_JOIN event FORCE INDEX (event_recipient) "
             f"ON tenant_id = {tenant_id} AND recipient_key = k "
             f"WHERE kind IN ({kinds}) AND message_id <> '' "
-            f"AND occurred_at BETWEEN '{first - _APART}' AND '{last + _APART}'"
+            f"AND occurred_at BETWEEN '{first - APART}' AND '{last + APART}'"
         )
         for row in run(connection, sql):
             slot = Slot(

@@ -51,6 +51,11 @@ def provider_ids(connection: Connection, names: set[str]) -> dict[str, int]:
     return known
 
 
+def names_by_id(connection: Connection) -> dict[int, str]:
+    """Return the names of all providers by id."""
+    return {row.id: row.name for row in connection.execute(select(t.mailbox_provider.c.id, t.mailbox_provider.c.name))}
+
+
 def labels(connection: Connection, tenant_id: int) -> dict[int, str]:
     """Return what a tenant calls providers, by provider id; only those that it named."""
     query = select(t.provider_label.c.provider_id, t.provider_label.c.label).where(

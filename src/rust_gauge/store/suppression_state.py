@@ -60,6 +60,12 @@ def matching_of(connection: Connection, tenant_id: int) -> tuple[str, str | None
     return found
 
 
+def hides_addresses(connection: Connection, tenant_id: int) -> bool:
+    """Return whether a tenant stores digests of addresses only."""
+    c = t.suppression_state.c
+    return bool(connection.scalar(select(c.secret).where(c.tenant_id == tenant_id)))
+
+
 def change_state(connection: Connection, tenant_id: int, /, **values: Unpack[SuppressionStateColumns]) -> None:
     """Change columns of a tenant's list."""
     c = t.suppression_state.c

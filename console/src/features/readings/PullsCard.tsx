@@ -4,7 +4,7 @@ import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Soft} from '../../design/Card';
-import {factor, lineOf, measured} from '../../design/format';
+import {count, factor, lineOf, measured} from '../../design/format';
 import {colour} from '../../design/tokens';
 
 const List = styled.ul`
@@ -36,7 +36,6 @@ const List = styled.ul`
 `;
 
 type Pull = Schemas['Pull'];
-const REMEMBERED = 14; // days of events that a pull is still made of, more or less
 
 /** Where the events of a pull are listed; nowhere for findings of the audit, and for held addresses. */
 export function eventsOf(
@@ -52,7 +51,7 @@ export function eventsOf(
   const asked = new URLSearchParams({tenant, view: 'trails', [of.subject]: of.name, kind: pull.kinds.join(',')});
   if (pull.causes?.length) asked.set('cause', pull.causes.join(','));
   if (!pull.provider.startsWith('(')) asked.set('provider', pull.provider);
-  asked.set('since', new Date(end - REMEMBERED * 86_400_000).toISOString().slice(0, 19) + 'Z');
+  asked.set('since', new Date(end - pull.days * 86_400_000).toISOString().slice(0, 19) + 'Z');
   if (end < Date.now()) asked.set('until', new Date(end).toISOString().slice(0, 19) + 'Z');
   return `/flow?${asked}`;
 }
@@ -89,6 +88,7 @@ export function PullsCard({
               <Small>
                 {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and{' '}
                 {lineOf(pull.stop, pull.unit ?? 'rate')}
+                {pull.count != null && `; ${count(pull.count)} of ${count(pull.total ?? 0)} in ${pull.days} days`}
               </Small>
             </span>
             <i

@@ -13,6 +13,7 @@ const pull = {
   high: 0.1,
   watch: 0.01,
   stop: 0.05,
+  days: 7,
   measured: true,
   kinds: ['bounced'],
   causes: ['no_such_mailbox', 'mailbox_disabled'],
@@ -29,7 +30,7 @@ describe('the events of a pull', () => {
       kind: 'bounced',
       cause: 'no_such_mailbox,mailbox_disabled',
       provider: 'tidepost.example',
-      since: '2026-03-01T00:00:00Z',
+      since: '2026-03-08T00:00:00Z',
       until: '2026-03-15T00:00:00Z',
     });
   });

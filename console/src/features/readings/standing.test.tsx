@@ -24,6 +24,7 @@ const pull: Schemas['Pull'] = {
   high: 0.2,
   watch: 0.005,
   stop: 0.05,
+  days: 7,
   measured: true,
   kinds: ['bounced'],
   causes: ['authentication'],

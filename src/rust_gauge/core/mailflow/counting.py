@@ -3,13 +3,15 @@
 A message that is deferred five times was delayed once; a bounce that two sources tell of is one bounce; a bounce after
 a delivery takes the delivery back. So within one message to one recipient the earliest delay, bounce, complaint and
 unsubscription count, the others count as told *again*, and a message both delivered and bounced is *returned* once.
+A complaint and an unsubscription count where the delivery of their message does (its hour, domain, stream, relay), for
+a rate is about mail, not about the day on which somebody spoke of it; without a known delivery, where they happened.
 None of that depends on the order of arrival: a recount of all events has the same result.
 """
 
 import math
 from collections import Counter
-from collections.abc import Hashable, Iterable
-from datetime import datetime
+from collections.abc import Hashable, Iterable, Mapping
+from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import NamedTuple, TypeVar
 
@@ -54,6 +56,8 @@ _AGAIN = {
     Kind.UNSUBSCRIBED.number: Count.UNSUBSCRIBED_AGAIN.number,
 }
 ONCE = frozenset(_AGAIN)  # numbers of kinds that count once for a message and recipient
+APART = timedelta(days=35)  # events of one message are not further apart
+_OF_THE_MAIL = (Kind.COMPLAINED.number, Kind.UNSUBSCRIBED.number)
 GROUPED = ONCE | {Kind.DELIVERED.number}  # and what has to be known beside them
 
 Slot = TypeVar("Slot", bound=Hashable)
@@ -78,10 +82,20 @@ def count_group(events: Iterable[Told]) -> Counter[tuple[Hashable, int]]:
             out[event.slot, again] += 1
         else:
             first.setdefault(event.kind, event)
-            out[event.slot, event.kind] += 1
+            if event.kind not in _OF_THE_MAIL:
+                out[event.slot, event.kind] += 1
+    for kind in _OF_THE_MAIL:
+        if kind in first:
+            out[_mail_of(first[kind], first).slot, kind] += 1
     if Kind.BOUNCED.number in first and Kind.DELIVERED.number in first:
         out[first[Kind.BOUNCED.number].slot, Count.RETURNED.number] += 1
     return out
+
+
+def _mail_of(told: Told, first: Mapping[int, Told]) -> Told:
+    """Return the delivery that a complaint is about, or the complaint itself when none is near enough."""
+    delivered = first.get(Kind.DELIVERED.number)
+    return told if delivered is None or abs(told.occurred_at - delivered.occurred_at) > APART else delivered
 
 
 # Time to delivery is counted in steps of a quarter of a doubling: bucket 0 is under a second, 5 from 2 to 2.4.

@@ -110,6 +110,11 @@ class FlowCounts:
         return self.delivered + self.bounced_permanent + self.bounced_transient - self.returned
 
     @property
+    def received(self) -> int:
+        """Messages that were delivered and not returned: those that can be opened or reported."""
+        return max(0, self.delivered - self.returned)
+
+    @property
     def permanent_rate(self) -> Rate | None:
         """Permanent bounces of what was attempted; None without mail."""
         return rate(self.bounced_permanent, self.attempted)
@@ -126,15 +131,15 @@ class FlowCounts:
 
     @property
     def unsubscribe_rate(self) -> Rate | None:
-        """Unsubscribes of what was delivered; None without mail."""
-        return rate(self.unsubscribed, self.delivered)
+        """Unsubscribes of what was delivered and not returned; None without mail."""
+        return rate(self.unsubscribed, self.received)
 
     @property
     def open_rate(self) -> Rate | None:
-        """Opened messages of what was delivered; None without mail."""
-        return rate(min(self.opened, self.delivered), self.delivered)
+        """Opened messages of what was delivered and not returned; None without mail."""
+        return rate(min(self.opened, self.received), self.received)
 
     @property
     def complaint_rate(self) -> Rate | None:
-        """Feedback reports (RFC 5965) per message delivered in the same window."""
-        return rate(self.complained, self.delivered)
+        """Feedback reports (RFC 5965) about the messages that were delivered and not returned; None without mail."""
+        return rate(self.complained, self.received)

@@ -4,10 +4,11 @@ An address keeps its local part as written. Two addresses are taken as the same 
 domain in A-labels and lower case, local part without case and in NFC. Nothing is guessed about dots or plus tags.
 """
 
+import json
 import re
 import unicodedata
 from hashlib import blake2b
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names.domain import normalise_domain
@@ -106,3 +107,24 @@ _IN_TEXT = re.compile(r"[^\s<>(),;:\"'\[\]]{1,128}@[^\s<>(),;:\"'\[\]]{1,255}")
 def hide_addresses(text: str) -> str:
     """Return a text with every address in it hidden."""
     return _IN_TEXT.sub(HIDDEN, text) if "@" in text else text
+
+
+def hide_in_document(text: str) -> str:
+    """Return a JSON document with every address in it hidden, however it is escaped. Of anything else (a mail, whose
+    parts may be encoded) only the size is left.
+    """
+    try:
+        value = json.loads(text)
+        return json.dumps(_hidden(value), ensure_ascii=False)
+    except (ValueError, RecursionError):
+        return f"({len(text):,} characters, not stored: the tenant stores addresses as digests only)"
+
+
+def _hidden(value: Any) -> Any:
+    if isinstance(value, str):
+        return hide_addresses(value)
+    if isinstance(value, list):
+        return [_hidden(part) for part in value]
+    if isinstance(value, dict):
+        return {hide_addresses(name): _hidden(part) for name, part in value.items()}
+    return value

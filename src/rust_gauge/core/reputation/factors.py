@@ -92,14 +92,14 @@ def _about_us(name: str, watch: float, stop: float, weight: float) -> Factor:
 
 
 FACTORS = (
-    Factor("complaints", Kind.RATE, 0.001, 0.003, 60, usual=0.0002, worth=1000, of="reported"),
+    Factor("complaints", Kind.RATE, 0.001, 0.003, 60, usual=0.0002, worth=1000, of="delivered"),
     Factor("invalid_addresses", Kind.RATE, 0.02, 0.05, 45, usual=0.005, worth=100),
     _about_us("refusals", 0.01, 0.05, 65),
     _about_us("listings", 0.005, 0.05, 60),
     _about_us("authentication", 0.005, 0.05, 60),
     Factor("delays", Kind.RATE, 0.10, 0.40, 15, half_life=1.5, usual=0.02, worth=50),
     Factor("held", Kind.RATE, 0.002, 0.01, 20, usual=0.0002, worth=300),
-    Factor("unsubscribes", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="reported"),
+    Factor("unsubscribes", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="delivered"),
     Factor("engagement", Kind.ENGAGEMENT, 0.15, 0.45, 40, half_life=4, worth=100, of="opened_of"),
     Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
     Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 20),

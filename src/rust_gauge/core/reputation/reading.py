@@ -118,12 +118,14 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
 
 
 def _exposures(counts: Mapping[str, Array]) -> dict[str, Array]:
-    """Return the mail that events are counted against. Reports and openings come a day or two after the message."""
+    """Return the mail that events are counted against. Complaints and unsubscribes are counted on the day of their
+    message; opens on their own, which may be a day or two later.
+    """
     delivered = counts["delivered"]
     yesterday, earlier = before(delivered), before(delivered, 2)
     return {
         "attempted": counts["attempted"],
-        "reported": 0.5 * delivered + 0.5 * yesterday,
+        "delivered": delivered,
         "opened_of": 0.65 * delivered + 0.25 * yesterday + 0.1 * earlier,
     }
 

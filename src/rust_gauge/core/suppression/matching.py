@@ -17,6 +17,7 @@ from rust_gauge.core.names import Address, normalise_domain, parse_address
 KEY_OCTETS = 16  # the chance that two of a billion addresses share a key is below 1 in 10^20
 _PLAIN = re.compile(r"(?:[A-Za-z0-9_+-]+(?:\.[A-Za-z0-9_+-]+)*@[A-Za-z0-9.-]+\n)*\Z")
 _ONE_PLAIN = re.compile(r"[A-Za-z0-9_+-]+(?:\.[A-Za-z0-9_+-]+)*@[A-Za-z0-9.-]+\Z")
+_PSEUDONYM = re.compile(r"#[0-9a-f]{32}\Z")
 _LOCAL_MOST = 64  # octets, RFC 5321 §4.5.3.1.1
 NO_PROVIDER: Callable[[str], str] = lambda _: ""  # noqa: E731
 
@@ -50,8 +51,14 @@ class Matching:
         return f"{local.lower() if self.fold_case else local}@{domain}"
 
     def key(self, address: Address, provider: str = "") -> bytes:
-        """16 octets: BLAKE2b of the normal form, keyed with the secret where there is one."""
+        """16 octets: BLAKE2b of the normal form, keyed with the secret where there is one; of a pseudonym its own."""
+        if self.secret and _PSEUDONYM.match(address.local):
+            return bytes.fromhex(address.local[1:])
         return self.digest(self.normal_form(address, provider))
+
+    def pseudonym(self, address: Address, provider: str = "") -> Address:
+        """Return what stands for an address where no address may be stored: its key, at the same domain."""
+        return Address(f"#{self.key(address, provider).hex()}", address.domain)
 
     def possible_keys(self, address: Address, provider: str = "") -> tuple[bytes, ...]:
         """Its key, and that under which it was put while it was not known who runs its mailboxes."""

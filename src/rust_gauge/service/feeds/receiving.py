@@ -15,6 +15,7 @@ from rust_gauge.contract.events import IntakeResult
 from rust_gauge.contract.feeds import FeedMapping
 from rust_gauge.core.mailflow.mapping import MappingError
 from rust_gauge.core.mtalog import LogReader
+from rust_gauge.core.names import hide_in_document
 from rust_gauge.core.roles import Role
 from rust_gauge.core.webhooks import WebhookRefused, verify
 from rust_gauge.service.feeds.feeds import find_feed
@@ -28,8 +29,10 @@ from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.store import feeds as store_feeds
+from rust_gauge.store import suppression_state
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.feeds import FeedRow
+from rust_gauge.store.hiding import hide_in_problems
 
 _ITEM = 64 * 1024  # characters of a rejected row that are kept
 
@@ -215,6 +218,11 @@ def take_rows(
                 rows_only.append((item, problems))
         kept = [_kept("row", item, problems, now) for item, problems in rows_only]
         kept += [_kept("document", item, problems, now) for item, problems in documents.items()]
+        if kept and suppression_state.hides_addresses(connection, row.tenant_id):
+            kept = [
+                {**each, "item": hide_in_document(each["item"]), "problems": hide_in_problems(each["problems"])}
+                for each in kept
+            ]
         store_feeds.keep_rejected_rows(connection, row.tenant_id, row.id, kept)
         if position is not None:
             store_feeds.update_feed(connection, row.id, position=position, error="")

@@ -117,7 +117,7 @@ def _take_in(
     context: Context, tenant: TenantAccess, rows: Rows, feed_id: int, keep: Keep | None, known: KnownNames
 ) -> IntakeResult:
     arrived = context.clock()
-    load = Load(tenant.id, feed_id, known.names, known.rules.version)
+    load = Load(tenant.id, feed_id, known.names, known.rules.version, known.hiding)
     reader = Reader(load, known, arrived)
     rejected = reader.rejected
 
@@ -163,7 +163,7 @@ def store_all(
     """
 
     def write(known: KnownNames) -> int:
-        load = Load(tenant_id, feed_id, known.names, known.rules.version)
+        load = Load(tenant_id, feed_id, known.names, known.rules.version, known.hiding)
 
         def read() -> Iterator[None]:
             for start in range(0, len(events), _PIECE):

@@ -15,6 +15,7 @@ from rust_gauge.core.mailflow import Event
 from rust_gauge.core.mailflow.event import REFUSALS, Path
 from rust_gauge.core.mailflow.event import judge as judge_event
 from rust_gauge.core.replies.reply_pattern import reply_pattern_of
+from rust_gauge.core.suppression import Matching
 from rust_gauge.service.intake import turns
 from rust_gauge.service.mailflow.retention import kept_since
 from rust_gauge.service.mailflow.rules import TenantRules, rules_of
@@ -64,8 +65,10 @@ class KnownNames:
         self.begun: datetime = context.clock()
         self.names = Names(troubled=context.memory.setdefault(("troubled", tenant_id), Troubled()))
         self.rules: TenantRules = rules_of(context, tenant_id)
-        # Where only digests of addresses are kept, what was said about a recipient is stored without addresses.
-        self.hides_addresses = bool(context.unit(tenant_id, matchings_of)[0].secret)
+        # Where only digests of addresses are kept, what was said about a recipient is stored without addresses,
+        # and the recipient under a pseudonym.
+        matching = context.unit(tenant_id, matchings_of)[0]
+        self.hiding: Matching | None = matching if matching.secret else None
         self.kept_since = context.store.transaction(lambda c: kept_since(c, tenant_id, self.begun))
         self.short_domains: dict[str, tuple[str, int]] = {}
         self._short_paths: dict[tuple[Any, ...], Path] = {}

@@ -99,7 +99,7 @@ class Reader:
             elif event.occurred_at < self._earliest:
                 self.rejected.append((item, [_too_old(rows.lines[number], event.occurred_at, self._earliest)]))
             else:
-                if self._known.hides_addresses:
+                if self._known.hiding is not None:
                     event = event._replace(diagnostic=hide_addresses(event.diagnostic))
                 events.append(event)
                 paths.append(path)
@@ -117,7 +117,7 @@ class Reader:
 
         One loop, since it is what a load's speed hangs on.
         """
-        if self._known.hides_addresses:
+        if self._known.hiding is not None:
             return list(range(start, end))
         rest: list[int] = []
         paths, domains, minutes, add_plain = self._paths, self._domains, self._minutes, self._load.add_plain

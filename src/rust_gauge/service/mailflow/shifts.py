@@ -32,7 +32,6 @@ from rust_gauge.store.tables import OTHER_PROVIDERS
 log = structlog.get_logger()
 _RATES = ("permanent", "transient", "delayed", "unwanted", "complaints")
 _AGAIN = timedelta(minutes=10)  # how often shifts that go on are looked at without new events
-_COMPLAINTS_OF = 72  # complaints come late: an hour's are held against the mail of so many hours
 _TOLD = timedelta(days=1)  # shifts that began longer ago are news to nobody
 _NEAR = timedelta(hours=6)  # two findings closer than this are the same shift, seen again with more mail
 _WORDS = {
@@ -108,21 +107,15 @@ def _names(kind: Count, permanence: Permanence, ours: bool) -> list[str]:
 
 
 def _hours(ordered: list[tuple[datetime, Counter[str]]], name: str) -> list[Hour]:
-    out = []
-    recent: list[tuple[datetime, int]] = []
-    for at, counts in ordered:
-        if name == "complaints":
-            recent = [seen for seen in recent if at - seen[0] < timedelta(hours=_COMPLAINTS_OF)]
-            recent.append((at, counts["delivered"]))
-            total = round(sum(n for _, n in recent) / _COMPLAINTS_OF)
-        else:
-            total = _total(counts, name)
-        out.append(Hour(at, counts[name], max(total, counts[name])))
-    return out
+    return [Hour(at, counts[name], max(_total(counts, name), counts[name])) for at, counts in ordered]
 
 
 def _total(counts: Counter[str], name: str) -> int:
-    """Return the base of a rate: messages with a known outcome, and for delays those still waiting."""
+    """Return the base of a rate: messages with a known outcome, and for delays those still waiting. Complaints are
+    counted in the hour of the delivery that they are about, and against those that were delivered in it.
+    """
+    if name == "complaints":
+        return counts["delivered"] - counts["returned"]
     known = counts["delivered"] + counts["bounced"] - counts["returned"]
     return known + (counts["delayed"] if name in ("delayed", "unwanted") else 0)
 
@@ -240,10 +233,11 @@ def show_shift(context: Context, tenant: TenantAccess, id: int) -> ShiftDetails:
 
     row, columns, lines = context.store.transaction(read)
     asked = _events_of(row, now)
+    until: str | None = asked.get("until")
     found = list_events(
         context, tenant, recipient=None, message_id=None, domain=None, cursor=None, limit=5,
         kinds=asked["kind"], causes=asked.get("cause", ()), provider=asked.get("provider"), relay=asked.get("relay"),
-        since=row.began_at.replace(tzinfo=now.tzinfo), until=row.ended_at and row.ended_at.replace(tzinfo=now.tzinfo),
+        since=row.began_at.replace(tzinfo=now.tzinfo), until=datetime.fromisoformat(until) if until else None,
     )  # fmt: skip
     parts, causes = _parts(row, lines, columns)
     return ShiftDetails(shift=_show(row, columns), parts=parts, causes=causes, events=asked, examples=found.items)
@@ -262,7 +256,7 @@ def _events_of(row: ShiftRow, now: datetime) -> dict[str, Any]:
         row.what: row.provider if row.what == "provider" else row.relay,
         "since": row.began_at.isoformat() + "Z",
     }
-    if row.ended_at:
+    if row.ended_at and row.rate != "complaints":  # which come later than the mail that they are about
         asked["until"] = row.ended_at.isoformat() + "Z"
     if row.rate == "unwanted":
         asked["cause"] = sorted(str(cause) for cause in SENDER_CAUSES)

@@ -85,6 +85,11 @@ def _table() -> NDArray[np.float64]:
     return out
 
 
+def _events() -> NDArray[np.float64]:
+    """The same, but each event counts whole: what can be looked up and counted again."""
+    return np.sign(_table())
+
+
 def _code(kind: Any, cause: Any, permanence: Any) -> Any:
     return (kind * _CAUSES + cause) * _PERMANENCES + permanence
 
@@ -105,7 +110,7 @@ EVENTS_OF = {name: _events_of(name) for name in COUNTS} | {
     "engagement": (["opened"], []),
     "volume": (["delivered"], []),
 }
-_TABLE = _table()
+_TABLE, _EVENTS = _table(), _events()
 _BOUNCED = Count.BOUNCED.number
 _MOST_KINDS = len(Count) - 1
 
@@ -119,8 +124,12 @@ class Counted:
     series: list[tuple[int, int]]
 
 
-def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
-    """Return counters as counts. `place`: the provider that each one is shown as; others are left out."""
+def count(
+    rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None, *, whole: bool = False
+) -> Counted:
+    """Return counters as counts. `place`: the provider that each one is shown as; others are left out. `whole`: each
+    event counts one, also those that weigh less in a reading.
+    """
     rows = rows.where((rows.day >= 0) & (rows.day <= (today - since).days))
     if not len(rows):
         return Counted(today, np.zeros((len(COUNTS), 0, 1)), [])
@@ -139,7 +148,7 @@ def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] 
     codes = np.where(
         kinds == reading_counters.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences)
     )
-    weights = _TABLE[codes] * rows.n[:, None]
+    weights = (_EVENTS if whole else _TABLE)[codes] * rows.n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
         counts[row] = np.bincount(cell, weights[:, row], len(pairs) * length).reshape(len(pairs), length)

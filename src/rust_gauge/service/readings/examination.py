@@ -14,8 +14,17 @@ from sqlalchemy import Connection
 from rust_gauge.contract.readings import Pull, Reading, Subject, Unit
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
-from rust_gauge.core.reputation import NO_VALUE, Readings, Surroundings, condition_of, over_providers, read, split
-from rust_gauge.core.reputation.factors import Kind
+from rust_gauge.core.reputation import (
+    COUNTS,
+    NO_VALUE,
+    Readings,
+    Surroundings,
+    condition_of,
+    over_providers,
+    read,
+    split,
+)
+from rust_gauge.core.reputation.factors import Factor, Kind
 from rust_gauge.service.providers.providers import ALL, OTHERS, Columns
 from rust_gauge.service.readings.computation import (
     EVENTS_OF,
@@ -34,6 +43,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.readings import KINDS
 from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 
+_SEEN_DAYS = 7  # as in the mail flow and beside lines
 UNITS: dict[Kind, Unit] = {
     Kind.RATE: "rate", Kind.ENGAGEMENT: "drop", Kind.VOLUME: "doublings", Kind.AUDIT: "faults",
 }  # fmt: skip
@@ -46,6 +56,7 @@ class Examined:
     place: Place
     subject_id: int
     counted: Counted
+    events: Counted  # the same series, each event counted once
     around: Surroundings
     readings: Readings
 
@@ -110,7 +121,8 @@ def _examine(connection: Connection, tenant: TenantAccess, subject: Subject, nam
     if not counted.series:
         return None
     around = surroundings(connection, place, kind, counted)
-    return Examined(place, subject_id, counted, around, read(counted.counts, around, place.factors))
+    events = count(rows, since, today, place.shown_as, whole=True)
+    return Examined(place, subject_id, counted, events, around, read(counted.counts, around, place.factors))
 
 
 def _id_of(connection: Connection, tenant: TenantAccess, subject: Subject, name: str) -> int:
@@ -178,10 +190,21 @@ def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[P
             Pull(
                 factor=factor.name, provider=columns.name(provider), label=columns.label(provider),
                 points=int(tenths[factor_at, row_at]) / 10, unit=UNITS[factor.kind], measure=measure, low=low,
-                high=high, watch=factor.watch, stop=factor.stop, kinds=kinds, causes=causes,
+                high=high, watch=factor.watch, stop=factor.stop, kinds=kinds, causes=causes, days=_SEEN_DAYS,
+                **seen_lately(found, factor, rows[row_at], at),
             )
         )  # fmt: skip
     return sorted(pulls, key=lambda pull: (-pull.points, pull.factor, pull.provider))
+
+
+def seen_lately(found: Examined, factor: Factor, row: int, at: int) -> dict[str, int]:
+    """Return what a factor's measure is about, as plain counts of the last days: `count` and `total`."""
+    if factor.kind not in (Kind.RATE, Kind.ENGAGEMENT):
+        return {}
+    name, of = (factor.name, factor.of) if factor.kind is Kind.RATE else ("opened", "delivered")
+    days = slice(max(0, at - _SEEN_DAYS + 1), at + 1)
+    count, total = (found.events.counts[COUNTS.index(each), row, days].sum() for each in (name, of))
+    return {"count": round(float(count)), "total": round(float(total))}
 
 
 def measured_at(found: Examined, factor: int, row: int, at: int) -> tuple[float, float, float]:

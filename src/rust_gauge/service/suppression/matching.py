@@ -4,6 +4,7 @@ Until the job is done both ways of comparing are asked, so nothing that is held 
 """
 
 import secrets
+from collections.abc import Callable
 from datetime import datetime, timedelta
 from functools import partial
 from typing import Any
@@ -20,6 +21,7 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.suppression.policy import get_matching, matchings_of
 from rust_gauge.store import hiding, jobs, suppression_list, suppression_rekey, suppression_state
+from rust_gauge.store import providers as store_providers
 from rust_gauge.store import suppression as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import lock_counters
@@ -86,25 +88,40 @@ def run_matching(context: Context, job: Job) -> None:
             break
         after = store.where_of(rows[-1])
     if matchings[0].secret:
-        _hide(context, job)
+        _hide(context, job, matchings[0])
     context.store.transaction(lambda c: suppression_state.change_state(c, job.tenant_id, matching_before=None))
     log.info("list_rewritten", tenant=job.tenant_id)
 
 
-def _hide(context: Context, job: Job) -> None:
-    """Take the addresses out of notes, evidence, history, replies and the texts of events."""
+def _hide(context: Context, job: Job, matching: Matching) -> None:
+    """Take the addresses out of notes, evidence, history, replies, rejected rows and events."""
     context.store.transaction(lambda c: hiding.hide_in_texts(c, job.tenant_id))
+    after: int | None = 0
+    while after is not None:
+        after = context.store.transaction(partial(_hide_rows, job=job, after=after, now=context.clock()))
+    names = context.store.transaction(store_providers.names_by_id)
+
+    def pseudonym(recipient: str, provider_id: int) -> str:
+        return str(matching.pseudonym(parse_address(recipient), names.get(provider_id, "")))
+
     days = context.store.transaction(lambda c: hiding.event_days(c, job.tenant_id))
     if days is None:
         return
     day, last = days
     while day <= last:
-        context.store.transaction(partial(_hide_day, job=job, day=day, now=context.clock()))
+        context.store.transaction(partial(_hide_day, job=job, day=day, pseudonym=pseudonym, now=context.clock()))
         day += timedelta(days=1)
 
 
-def _hide_day(connection: Connection, job: Job, day: datetime, now: datetime) -> None:
-    hiding.hide_in_events(connection, job.tenant_id, day)
+def _hide_rows(connection: Connection, job: Job, after: int, now: datetime) -> int | None:
+    jobs.renew(connection, job, now)
+    return hiding.hide_in_rejected_rows(connection, job.tenant_id, after, _PIECE)
+
+
+def _hide_day(
+    connection: Connection, job: Job, day: datetime, pseudonym: Callable[[str, int], str], now: datetime
+) -> None:
+    hiding.hide_in_events(connection, job.tenant_id, day, pseudonym)
     jobs.renew(connection, job, now)
 
 

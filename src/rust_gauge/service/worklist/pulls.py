@@ -208,7 +208,7 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
     rows = reading_counters.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
     sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
-    mail = float(sums[COUNTS.index("delivered" if factor.of == "reported" else "attempted")])
+    mail = float(sums[COUNTS.index("delivered" if factor.of == "delivered" else "attempted")])
     events = float(sums[COUNTS.index(factor.name)])
     return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
 
