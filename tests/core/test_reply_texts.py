@@ -16,9 +16,11 @@ from rust_gauge.core.replies.reply_pattern import wording_of
 from rust_gauge.core.replies.rules import built_in_rules
 from rust_gauge.core.replies.vocabulary import clauses_of, notions, read_statement
 from rust_gauge.core.suppression import DEFAULT_POLICY
-from tests.vectors.replies import DEVELOPED, EIGHTH, FIFTH, FOURTH, NINTH, SECOND, SET_ASIDE, SEVENTH, SIXTH, THIRD
+from tests.vectors.replies import (
+    DEVELOPED, EIGHTH, ELEVENTH, FIFTH, FOURTH, NINTH, SECOND, SET_ASIDE, SEVENTH, SIXTH, TENTH, THIRD,
+)  # fmt: skip
 
-ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH, *SIXTH, *SEVENTH, *EIGHTH, *NINTH]
+ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH, *SIXTH, *SEVENTH, *EIGHTH, *NINTH, *TENTH, *ELEVENTH]
 
 
 @pytest.mark.parametrize(("text", "cause", "permanence"), ALL)

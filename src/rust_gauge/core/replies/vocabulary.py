@@ -20,6 +20,7 @@ _IN_REPLY_TO = re.compile(r"\(?in reply to [a-z ]{1,40}\bcommand\)?")  # where a
 _LETTERS = str.maketrans({"ł": "l", "ø": "o", "đ": "d", "ı": "i", "æ": "ae"})
 _MARKS = re.compile(r"[\u0300-\u036f]")
 _SHORTENED = re.compile(r"\b(do|does|did|is|was|were|has|have|had|would|could|ca|wo|are)nt\b")  # without its apostrophe
+_CAMEL = re.compile(r"(?<=[a-z])(?=[A-Z][a-z])")  # names of errors: RecipientNotFound
 _LETTER = "[a-zß-ɏа-ӿ]"  # of the alphabets that put spaces between words
 _WORDS = re.compile(f"{_LETTER}+|[~#@%]")
 _PHRASE_WORDS = re.compile(rf"\*?{_LETTER}+\*?|[~#@%_]")
@@ -161,7 +162,7 @@ def notions() -> dict[str, Notion]:
 
 def clauses_of(text: str) -> list[int]:
     """Return the notions of each clause of a reply pattern, as bits. Clauses without any are left out."""
-    bare = _SHORTENED.sub(r"\1n t", _IN_REPLY_TO.sub("", plain(text)))
+    bare = _SHORTENED.sub(r"\1n t", _IN_REPLY_TO.sub("", plain(_CAMEL.sub(" ", text))))
     return [found for clause in _CLAUSES.split(bare) if (found := _notions_in(clause))]
 
 
