@@ -157,8 +157,8 @@ def test_rubbish_is_something_else(raw: bytes) -> None:
 
 @pytest.mark.parametrize(
     ("raw", "sent_to", "kind", "people"),
-    [row[1:] for row in (*v.SENT_BACK, *v.UNSEEN)],
-    ids=[row[0] for row in (*v.SENT_BACK, *v.UNSEEN)],
+    [row[1:] for row in (*v.SENT_BACK, *v.UNSEEN, *v.UNSEEN_LATER)],
+    ids=[row[0] for row in (*v.SENT_BACK, *v.UNSEEN, *v.UNSEEN_LATER)],
 )
 def test_what_machines_and_people_send_back(raw: bytes, sent_to: str, kind: str, people: list[tuple[str, str]]) -> None:
     notice = read_notice(raw, sent_to)

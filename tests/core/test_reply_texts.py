@@ -17,7 +17,18 @@ from rust_gauge.core.replies.rules import built_in_rules
 from rust_gauge.core.replies.vocabulary import clauses_of, notions, read_statement
 from rust_gauge.core.suppression import DEFAULT_POLICY
 from tests.vectors.replies import (
-    DEVELOPED, EIGHTH, ELEVENTH, FIFTH, FOURTH, NINTH, SECOND, SET_ASIDE, SEVENTH, SIXTH, TENTH, THIRD,
+    DEVELOPED,
+    EIGHTH,
+    ELEVENTH,
+    FIFTH,
+    FOURTH,
+    NINTH,
+    SECOND,
+    SET_ASIDE,
+    SEVENTH,
+    SIXTH,
+    TENTH,
+    THIRD,
 )  # fmt: skip
 
 ALL = [*DEVELOPED, *SET_ASIDE, *SECOND, *THIRD, *FOURTH, *FIFTH, *SIXTH, *SEVENTH, *EIGHTH, *NINTH, *TENTH, *ELEVENTH]

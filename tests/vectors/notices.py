@@ -1250,3 +1250,551 @@ UNSEEN: list[tuple[str, bytes, str, str, list[tuple[str, str]]]] = [
         [],
     ),
 ]
+
+
+def _failed(*addresses: str) -> list[tuple[str, str]]:
+    return [(address, "failed") for address in addresses]
+
+
+UNSEEN_LATER: list[tuple[str, bytes, str, str, list[tuple[str, str]]]] = [
+    (
+        "list of addresses with replies",
+        _m("""
+ From: MAILER-DAEMON@mx.orchard.example
+ To: news@d.example
+ Subject: failure notice
+
+ Hi. This is the mail program at mx.orchard.example.
+ I'm afraid I wasn't able to deliver your message to the following addresses.
+ This is a permanent error; I've given up. Sorry it didn't work out.
+
+ <kim@tidepost.example>:
+ 198.51.100.7 does not like recipient.
+ Remote host said: 550 5.1.1 no such user
+ Giving up on 198.51.100.7.
+
+ <lee@tidepost.example>:
+ Sorry, no mailbox here by that name. (#5.1.1)
+
+ --- Below this line is a copy of the message.
+
+ Return-Path: <news@d.example>
+ From: news@d.example
+ To: kim@tidepost.example, lee@tidepost.example
+ Message-ID: <p9@d.example>
+
+ Text about jo@orchard.example.
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example", "lee@tidepost.example"),
+    ),
+    (
+        "indented addresses",
+        _m("""
+ From: Mail Delivery System <Mailer-Daemon@mx.orchard.example>
+ To: news@d.example
+ Auto-Submitted: auto-replied
+ Subject: Mail delivery failed: returning message to sender
+
+ This message was created automatically by mail delivery software.
+
+ A message that you sent could not be delivered to one or more of its
+ recipients. This is a permanent error. The following address(es) failed:
+
+   kim@tidepost.example
+     SMTP error from remote mail server after RCPT TO:<kim@tidepost.example>:
+     host mx.tidepost.example [198.51.100.7]: 550 unknown user
+   "lee smith"@tidepost.example
+     Unrouteable address
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example", '"lee smith"@tidepost.example'),
+    ),
+    (
+        "warning of a delay",
+        _m("""
+ From: Mail Delivery System <Mailer-Daemon@mx.orchard.example>
+ To: news@d.example
+ Auto-Submitted: auto-replied
+ Subject: Warning: message 1abcDE-0001 delayed 24 hours
+
+ This message was created automatically by mail delivery software.
+ A message that you sent has not yet been delivered to one or more of its
+ recipients after more than 24 hours on the queue on mx.orchard.example.
+
+ The address to which the message has not yet been delivered is:
+
+   kim@tidepost.example
+     Delay reason: host mx.tidepost.example [198.51.100.7] connection timed out
+
+ No action is required on your part. Delivery attempts will continue for
+ some time.
+ """),
+        "",
+        "delivery",
+        [("kim@tidepost.example", "delayed")],
+    ),
+    (
+        "dsn two recipients, one relayed",
+        _m("""
+ From: mailer-daemon@mx.example
+ Subject: Report
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary=q
+
+ --q
+ Content-Type: text/plain
+
+ See below.
+ --q
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; mx.example
+ Arrival-Date: Thu, 19 Nov 2026 10:00:00 +0000
+
+ Original-Recipient: rfc822;kim@tidepost.example
+ Final-Recipient: rfc822;kim.o@tidepost.example
+ Action: relayed
+ Status: 2.0.0
+
+ Final-Recipient: rfc822;lee@tidepost.example
+ Action: failed
+ Status: 5.2.2
+ Diagnostic-Code: smtp; 552 5.2.2 mailbox full
+ --q--
+ """),
+        "",
+        "delivery",
+        [("kim@tidepost.example", "relayed"), ("lee@tidepost.example", "failed")],
+    ),
+    (
+        "base64 status part",
+        _m("""
+ From: postmaster@mx.example
+ Subject: Undeliverable
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type="delivery-status"; boundary="=_1"
+
+ --=_1
+ Content-Type: text/plain; charset=utf-8
+ Content-Transfer-Encoding: base64
+
+ U29ycnkuCg==
+ --=_1
+ Content-Type: message/delivery-status
+ Content-Transfer-Encoding: base64
+
+ UmVwb3J0aW5nLU1UQTogZG5zOyBteC5leGFtcGxlDQoNCkZpbmFsLVJlY2lwaWVudDogcmZjODIyOyBraW1AdGlkZXBvc3QuZXhhbXBsZQ0KQWN0aW9uOiBmYWlsZWQNClN0YXR1czogNS4xLjENCg==
+ --=_1--
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "quoted printable german",
+        _m("""
+ From: Mail Delivery Subsystem <mailer-daemon@post.example>
+ Subject: =?utf-8?q?Nachricht_nicht_zustellbar?=
+ Content-Type: text/plain; charset=iso-8859-1
+ Content-Transfer-Encoding: quoted-printable
+
+ Ihre Nachricht an kim@tidepost.example konnte nicht zugestellt werden.
+ Grund: 550 Empf=E4nger unbekannt
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "vacation with quoted original",
+        _m("""
+ From: Kim <kim@tidepost.example>
+ To: news@d.example
+ Subject: Automatic reply: Spring season
+ Auto-Submitted: auto-replied
+ X-Auto-Response-Suppress: All
+
+ I am away until Monday. Contact lee@tidepost.example.
+ > From: news@d.example
+ > Subject: Spring season
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "ticket system",
+        _m("""
+ From: Support <support@orchard.example>
+ Subject: [#4711] We received your message
+ Auto-Submitted: auto-generated
+ Precedence: auto_reply
+
+ Thank you for writing to support@orchard.example. Your ticket number is 4711.
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "challenge",
+        _m("""
+ From: Kim's guard <guard@orchard.example>
+ Subject: Please confirm your message
+ Auto-Submitted: auto-replied
+
+ Your message to kim@orchard.example waits until you confirm that you are a person.
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "address change",
+        _m("""
+ From: Kim <kim@tidepost.example>
+ Subject: My address has changed
+ Auto-Submitted: auto-replied
+ Return-Path: <>
+
+ I can now be reached at kim@orchard.example. This mailbox is no longer read.
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "arf with several original rcpt",
+        _m("""
+ From: feedback@kbox.example
+ Subject: abuse report
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=feedback-report; boundary="z"
+
+ --z
+ Content-Type: text/plain
+
+ Abuse report.
+ --z
+ Content-Type: message/feedback-report
+
+ Feedback-Type: abuse
+ User-Agent: Gate/1.0
+ Version: 1
+ Original-Rcpt-To: <kim@kbox.example>
+ Original-Rcpt-To: lee@kbox.example
+ Source-IP: 192.0.2.10
+ --z
+ Content-Type: message/rfc822
+
+ From: news@d.example
+ To: list@kbox.example
+ Message-ID: <p1@d.example>
+
+ Text
+ --z--
+ """),
+        "",
+        "complaint",
+        [("kim@kbox.example", "reported"), ("lee@kbox.example", "reported")],
+    ),
+    (
+        "verp only, status 5",
+        _m("""
+ From: MAILER-DAEMON@mx.example
+ Subject: Returned mail
+
+ Sorry, 5.1.1 user unknown.
+ """),
+        "bounce+kim=tidepost.example@d.example",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "json body",
+        _m("""
+ From: postmaster@mx.example
+ Return-Path: <>
+ Subject: Delivery Status
+ Content-Type: text/plain
+
+ {"recipient": "kim@tidepost.example", "result": "failed", "reply": "550 5.1.1 no such user"}
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "html table",
+        _m("""
+ From: postmaster@mx.example
+ Return-Path: <>
+ Subject: Undeliverable: Spring
+ Content-Type: text/html; charset=utf-8
+
+ <html><body><p>Your message wasn&#39;t delivered.</p><table><tr><td>Recipient</td><td>kim&#64;tidepost.example</td></tr>
+ <tr><td>Reason</td><td>550&nbsp;5.1.1 mailbox not found</td></tr></table></body></html>
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "list digest quotes bounce",
+        _m("""
+ From: Ops list <ops-request@orchard.example>
+ To: ops@orchard.example
+ Subject: Ops Digest, Vol 4, Issue 2
+ List-Id: <ops.orchard.example>
+ Precedence: list
+
+ Today's topics:
+   1. Mail to kim@tidepost.example bounced with 550 5.1.1 (Lee)
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "person complains",
+        _m("""
+ From: Kim <kim@tidepost.example>
+ Subject: stop this spam
+
+ I get your mail at kim@tidepost.example every day. I never asked for it. 550 times already!
+ """),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "mdn read",
+        _m("""
+ From: Kim <kim@tidepost.example>
+ Subject: Read: Spring
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=disposition-notification; boundary=m
+
+ --m
+ Content-Type: text/plain
+
+ Your message was read.
+ --m
+ Content-Type: message/disposition-notification
+
+ Final-Recipient: rfc822; kim@tidepost.example
+ Disposition: manual-action/MDN-sent-manually; displayed
+ --m--
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "delivered dsn",
+        _m("""
+ From: mailer-daemon@mx.example
+ Subject: Successful Mail Delivery Report
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary=q
+
+ --q
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; mx.example
+
+ Final-Recipient: rfc822; kim@tidepost.example
+ Action: delivered
+ Status: 2.1.5
+ --q--
+ """),
+        "",
+        "delivery",
+        [("kim@tidepost.example", "delivered")],
+    ),
+    (
+        "spaces in header names",
+        _m("""
+ From: mailer-daemon@mx.example
+ Subject: Undelivered
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary=q
+
+ --q
+ Content-Type: message/delivery-status
+
+ reporting-mta : dns; mx.example
+
+ final-recipient : rfc822; kim@tidepost.example
+ action : failed
+ status : 5.1.1
+ --q--
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "french plain",
+        _m("""
+ From: Service de messagerie <postmaster@courrier.example>
+ Return-Path: <>
+ Subject: =?utf-8?q?Non_remis_=3A_Saison?=
+ Content-Type: text/plain; charset=utf-8
+
+ Votre message n'a pas pu être remis au destinataire suivant :
+
+ kim@tidepost.example
+ 550 5.1.1 utilisateur inconnu
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "japanese iso-2022-jp",
+        (
+            b"From: MAILER-DAEMON@mx.example\r\nReturn-Path: <>\r\nSubject: Undelivered\r\nContent-Type: text/plain; charset=iso-2022-jp\r\n\r\n"
+            + "次の宛先に配信できませんでした: kim@tidepost.example\r\n理由: 550 ユーザーが存在しません\r\n".encode(
+                "iso-2022-jp"
+            )
+        ),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "smtputf8 global dsn",
+        _m("""
+ From: mailer-daemon@mx.example
+ Subject: Undelivered
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary=q
+
+ --q
+ Content-Type: message/global-delivery-status
+ Content-Transfer-Encoding: 8bit
+
+ Reporting-MTA: dns; mx.example
+
+ Final-Recipient: utf-8; jürgen@bücher.example
+ Action: failed
+ Status: 5.1.1
+ --q--
+ """),
+        "",
+        "delivery",
+        _failed("jürgen@xn--bcher-kva.example"),
+    ),
+    (
+        "address in headers only",
+        _m("""
+ From: MAILER-DAEMON@mx.example
+ X-Failed-Recipients: kim@tidepost.example, lee@tidepost.example
+ Auto-Submitted: auto-replied
+ Subject: Delivery failed
+
+ Your message could not be delivered.
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example", "lee@tidepost.example"),
+    ),
+    (
+        "forwarded by person as attachment",
+        (
+            b"From: Kim <kim@orchard.example>\r\nTo: help@d.example\r\nSubject: Fwd: failure\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=f\r\n\r\n--f\r\nContent-Type: text/plain\r\n\r\nPlease look.\r\n--f\r\nContent-Type: message/rfc822\r\n\r\nFrom: mailer-daemon@mx.example\r\nSubject: failure\r\nContent-Type: text/plain\r\n\r\n<jo@tidepost.example>: 550 5.1.1 no such user\r\n--f--\r\n"
+        ),
+        "",
+        "other",
+        [],
+    ),
+    (
+        "transient retry text",
+        _m("""
+ From: postoffice@mx.example
+ Return-Path: <>
+ Subject: Delivery Status Notification (Delay)
+
+ This is an automatically generated Delivery Status Notification.
+
+ THIS IS A WARNING MESSAGE ONLY. YOU DO NOT NEED TO RESEND YOUR MESSAGE.
+
+ Delivery to the following recipients has been delayed.
+
+    kim@tidepost.example
+ """),
+        "",
+        "delivery",
+        [("kim@tidepost.example", "delayed")],
+    ),
+    (
+        "comment after recipient",
+        _m("""
+ From: mailer-daemon@mx.example
+ Subject: Undelivered
+ MIME-Version: 1.0
+ Content-Type: multipart/report; report-type=delivery-status; boundary=q
+
+ --q
+ Content-Type: message/delivery-status
+
+ Reporting-MTA: dns; mx.example
+
+ Final-Recipient: rfc822; <kim@tidepost.example> (expanded from list@d.example)
+ Action: failed
+ Status: 5.1.1
+ --q--
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "spanish auto reply",
+        _m("""
+ From: Kim <kim@tidepost.example>
+ Subject: Respuesta automática: Temporada
+ Content-Type: text/plain; charset=utf-8
+
+ Estaré fuera de la oficina hasta el lunes.
+ """),
+        "",
+        "auto_reply",
+        [],
+    ),
+    (
+        "polish bounce",
+        _m("""
+ From: postmaster@poczta.example
+ Return-Path: <>
+ Subject: =?utf-8?q?Zwrot_wiadomo=C5=9Bci?=
+ Content-Type: text/plain; charset=utf-8
+
+ Nie można dostarczyć wiadomości do: kim@tidepost.example
+ Powód: 550 Użytkownik nieznany
+ """),
+        "",
+        "delivery",
+        _failed("kim@tidepost.example"),
+    ),
+    (
+        "addresses beyond ASCII in text",
+        _m("""
+ From: postmaster@post.example
+ Return-Path: <>
+ Subject: Undelivered Mail
+ Content-Type: text/plain; charset=utf-8
+
+ The following address failed:
+
+   <jürgen@bücher.example>: 550 unknown user
+ """),
+        "",
+        "delivery",
+        _failed("jürgen@xn--bcher-kva.example"),
+    ),
+]

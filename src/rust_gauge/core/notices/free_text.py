@@ -14,7 +14,12 @@ from rust_gauge.core.replies.vocabulary import speaks_about
 
 _LOOKED_AT = 256 * 1024  # characters
 _MAX = 20_000  # recipients
-_ADDRESS = re.compile(r"<?([A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9-]{1,63}(?:\.[A-Za-z0-9-]{1,63}){1,10})>?")
+# Letters of the alphabets that put spaces between words may be part of an address (RFC 6531); of the others nobody
+# knows where the sentence ends and the address begins.
+_ADDRESS = re.compile(
+    r"<?((?:\"[^\"\\@\s]{1,31}(?: [^\"\\@\s]{1,31})?\"|[A-Za-z0-9.!#$%&'*+/=?^_`{|}~\u00c0-\u04ff-]{1,64})"
+    r"@[A-Za-z0-9\u00c0-\u04ff-]{1,63}(?:\.[A-Za-z0-9\u00c0-\u04ff-]{1,63}){1,10})>?"
+)
 _RETURNED = re.compile(
     r"^[ \t>]{0,20}+(?:-{2,}+.{0,60}(?:original|copy|returned|message|header|below|follow|nachricht|mensaje|mensagem"
     r"|messaggio|bericht|wiadomo|zpráv|üzenet|meddeland|повідомлен|сообщени|письм|ileti|mesaj|メッセージ|メール|邮件|郵件|메시지|메일).{0,60}"
