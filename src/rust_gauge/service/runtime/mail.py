@@ -18,7 +18,7 @@ def relay_of(settings: Settings, relay: str = "") -> tuple[str, int]:
         raise ServiceProblem(
             "mail-not-sent",
             "No relay is configured for outgoing messages",
-            remedy="Set mail_relays in the service settings in the service settings in the service settings",
+            remedy="Set mail_relays in the service settings",
         )
     if relay and relay not in relays:
         what = f"{relay[:60]} is not a configured mail relay"

@@ -52,7 +52,7 @@ class Settings(BaseSettings):
     )
     feed_folders: list[Path] = Field(default=[], description="Directories that feeds may read logs and mailboxes from")
     feed_hosts: list[str] = Field(
-        default=[], description="host or host:port of mailboxes and queues that feeds may read from from from"
+        default=[], description="host or host:port of mailboxes and queues that feeds may read from"
     )
     smtp_port: int = Field(0, ge=0, le=65535, description="SMTP port for mail to feeds; 0: off")
     smtp_host: str = "127.0.0.1"
