@@ -20,12 +20,12 @@ import orjson
 import pymysql
 
 from bench.world import NOW, Bench, Figure, middle_of
-from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import built_in_rules, classify
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service.accounts import accounts
+from rust_gauge.service.accounts import tokens
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import providers
 
@@ -100,7 +100,7 @@ def token_of(bench: Bench) -> str:
     store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, "bench@d.example"))
     assert principal is not None
-    return accounts.add_token(bench.context, principal, NewToken(name="bench")).secret
+    return tokens.add_token(bench.context, principal, NewToken(name="bench")).secret
 
 
 class service:

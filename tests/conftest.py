@@ -20,14 +20,15 @@ from hypothesis import settings
 from sqlalchemy import Connection
 
 from rust_gauge.client import Client
-from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.roles import Role
 from rust_gauge.gateways.pages import PageFetcher
 from rust_gauge.gateways.resolver import Resolver
 from rust_gauge.gateways.webhook import HookCaller
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
-from rust_gauge.service.accounts import accounts
+from rust_gauge.service.accounts import ownership, tokens
+from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.app import create_app
 from rust_gauge.service.feeds import runner as feed_runner
 from rust_gauge.service.plans import publishing
@@ -38,7 +39,7 @@ from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.worker import work_once
 from rust_gauge.standins.dns_world import DnsWorld, serve
 from rust_gauge.store import accounts as store_accounts
-from rust_gauge.store import tables
+from rust_gauge.store import assignments, tables
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import in_transaction
 from tests.gateways.primary import Primary, primary
@@ -252,7 +253,7 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webho
 @functools.cache
 def hashed_password() -> str:
     """Made once: an argon2 hash takes longer than most tests."""
-    return accounts.hash_password(PASSWORD)
+    return hash_password(PASSWORD)
 
 
 def make_office(world: World, role: Role = Role.ADMIN) -> Office:
@@ -266,8 +267,21 @@ def make_office(world: World, role: Role = Role.ADMIN) -> Office:
     store.transaction(lambda c: store_accounts.grant(c, account, tenant, role))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
-    token = accounts.add_token(world.context, principal, NewToken(name="test")).secret
+    token = tokens.add_token(world.context, principal, NewToken(name="test", expires_in_days=None)).secret
     return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
+
+
+def assign(office: Office, kind: str, *values: str) -> None:
+    """Assign what feeds read to a tenant, as the owner of the installation does."""
+    now = office.world.clock()
+
+    def write(connection: Connection) -> None:
+        for value in values:
+            normal = ownership.normal(kind, value)
+            assignments.delete_assignment(connection, kind, normal)  # of a tenant of an earlier test
+            assignments.add_assignment(connection, kind, normal, office.tenant.id, now, "owner")
+
+    office.world.context.store.transaction(write)
 
 
 @contextmanager

@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 import rust_gauge.contract as contract
 from rust_gauge.contract.common import Model
-from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.tokens import NewToken
 from rust_gauge.contract.validation import explain, field_of
 
 MODELS = sorted(

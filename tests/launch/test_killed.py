@@ -22,11 +22,11 @@ import httpx
 import pytest
 
 from rust_gauge.contract.feeds import FeedSource, NewFeed
-from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
-from rust_gauge.service.accounts import accounts
+from rust_gauge.service.accounts import tokens
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
 from rust_gauge.service.runtime.settings import Settings
@@ -157,7 +157,7 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     store.transaction(lambda c: store_accounts.grant(c, account, tenant_id, Role.ADMIN))
     principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
-    token = accounts.add_token(site.context, principal, NewToken(name="kill")).secret
+    token = tokens.add_token(site.context, principal, NewToken(name="kill")).secret
     tenant = TenantAccess(tenant_id, slug, slug, Role.ADMIN)
     log = site.home / f"mail{number}.log"
     log.touch()

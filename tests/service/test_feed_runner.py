@@ -17,7 +17,7 @@ from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.standins.mail_host import MailHost
 from tests import waiting
-from tests.conftest import Office
+from tests.conftest import Office, assign
 from tests.core.test_mtalog import LOG
 from tests.gateways.servers import dovecot, postfix, rabbitmq
 from tests.rows import bounce, row
@@ -48,6 +48,7 @@ def test_a_log_is_followed_over_rotation_and_a_restart(
     log = tmp_path / "mail.log"
     lines = LOG.splitlines(keepends=True)
     log.write_text("".join(lines[:5]))
+    assign(office, "folder", str(log))
     client.feeds.add(office.slug, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
     settle(runner)
     with log.open("a") as file:
@@ -73,6 +74,7 @@ def test_a_log_is_followed_over_rotation_and_a_restart(
 def test_a_log_that_is_away_says_so_and_holds_up_no_other(
     office: Office, client: Client, runner: Runner, tmp_path: Path
 ) -> None:
+    assign(office, "folder", str(tmp_path))
     client.feeds.add(office.slug, NewFeed(name="away", kind="log", source=FeedSource(path=str(tmp_path / "none.log"))))
     log = tmp_path / "mail.log"
     log.write_text(LOG)
@@ -99,6 +101,7 @@ def test_a_maildir_and_an_mbox_give_the_same_as_the_messages_handed_in(
     for number, raw in enumerate(messages):
         (maildir / "new" / f"{number}.host").write_bytes(raw)
     defaults = FeedDefaults(stream="newsletter", relay="office-1", domain="news.d.example")
+    assign(office, "folder", str(maildir))
     client.feeds.add(
         office.slug, NewFeed(name="returns", kind="mailbox", source=FeedSource(path=str(maildir)), defaults=defaults)
     )
@@ -111,6 +114,7 @@ def test_a_maildir_and_an_mbox_give_the_same_as_the_messages_handed_in(
         b"".join(b"From x Thu Nov 19 08:00:00 2026\n" + raw.replace(b"\r\n", b"\n") + b"\n" for raw in messages)
     )
     os.utime(mbox, (1, 1))  # nobody writes to it any more
+    assign(office, "folder", str(mbox))
     client.feeds.add(
         office.slug, NewFeed(name="mbox", kind="mailbox", source=FeedSource(path=str(mbox)), defaults=defaults)
     )
@@ -127,6 +131,7 @@ def test_mail_is_taken_by_smtp_for_our_addresses_only(
 ) -> None:
     port = free_port()
     monkeypatch.setattr(office.world.context.settings, "smtp_port", port)
+    assign(office, "mail", f"bounce@{office.slug}.example", f"@fbl.{office.slug}.example")
     client.feeds.add(
         office.slug,
         NewFeed(name="returns", kind="mail", source=FeedSource(addresses=[f"bounce@{office.slug}.example", f"@fbl.{office.slug}.example"]),
@@ -158,6 +163,7 @@ def test_an_imap_mailbox_is_read_from_where_it_was_left(  # over a real Dovecot
     try:
         with dovecot(maildir, "secret") as port:
             source = FeedSource(host="127.0.0.1", port=port, tls=False, user="returns")
+            assign(office, "host", "127.0.0.1")
             client.feeds.add(office.slug, NewFeed(name="imap", kind="mailbox", source=source, password="wrong"))
             settle(runner)
             assert "127.0.0.1" in client.feeds.get(office.slug, "imap").error
@@ -192,6 +198,7 @@ def test_a_queue_is_consumed_in_batches_and_dead_letters_are_set_aside(
         channel.basic_publish("", "events", b"no json")
         channel.basic_publish("", "events", json.dumps([bounce(701), row(702, kind="posted")]).encode())
         source = FeedSource(host="127.0.0.1", port=port, tls=False, user="guest", queue="events")
+        assign(office, "host", "127.0.0.1")
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
         run_until(lambda: counts(office) == {"delivered": 700, "bounced": 1}, runner)
         run_until(lambda: channel.queue_declare("events.dead", passive=True).method.message_count == 1, runner)
@@ -220,6 +227,7 @@ def test_a_real_postfix_shows_up_from_its_log(office: Office, client: Client, ru
                 session.sendmail(
                     "bounce@news.d.example", [f"{who}@tidepost.example" for who in ("kim", "nobody", "busy")], text
                 )
+            assign(office, "folder", str(mta.log))
             client.feeds.add(
                 office.slug,
                 NewFeed(

@@ -25,7 +25,7 @@ from rust_gauge.contract.feeds import (
     UnwrapStep,
 )
 from rust_gauge.core.webhooks import headers_of
-from tests.conftest import Office
+from tests.conftest import Office, assign
 from tests.core.test_mtalog import LOG
 from tests.rows import bounce, ndjson, row
 from tests.service.test_intake import counts, right
@@ -273,6 +273,7 @@ def test_files_are_loaded_by_a_feed(
     monkeypatch.setenv("RUSTGAUGE_TOKEN", office.token)
     client.feeds.add(office.slug, NewFeed(name="files", kind="http", defaults=FeedDefaults(domain="news.d.example")))
     monkeypatch.setattr(office.world.context.settings, "feed_folders", [tmp_path])
+    assign(office, "folder", str(tmp_path))
     client.feeds.add(office.slug, NewFeed(name="log", kind="log", source=FeedSource(path=str(tmp_path / "none"))))
 
     def load(name: str, text: bytes, feed: str = "files") -> tuple[int, str]:

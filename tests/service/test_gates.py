@@ -24,7 +24,7 @@ from rust_gauge.service.clearance.gate_server import serve_gates
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.standins.member_desk import MemberDesk
-from tests.conftest import Office
+from tests.conftest import Office, assign
 from tests.gateways.servers import postfix
 from tests.rows import bounce, ndjson, row
 from tests.service.test_feed_runner import NEEDS_ROOT
@@ -157,6 +157,7 @@ def test_a_bounce_from_a_real_postfix_makes_the_same_postfix_refuse_the_next_mes
     smtp_port = free_port()
     monkeypatch.setattr(settings, "smtp_port", smtp_port)
     source = FeedSource(addresses=["@bounce.d.example"])
+    assign(office, "mail", *source.addresses)
     client.feeds.add(
         office.slug, NewFeed(name="returns", kind="mail", source=source, defaults=FeedDefaults(domain="news.d.example"))
     )

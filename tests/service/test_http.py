@@ -92,7 +92,7 @@ def test_an_error_of_ours_shows_no_traceback(world: World, monkeypatch: pytest.M
     def broken(*_: object) -> None:
         raise RuntimeError("secret detail")
 
-    monkeypatch.setattr("rust_gauge.service.accounts.accounts.sign_in", broken)
+    monkeypatch.setattr("rust_gauge.service.accounts.sessions.sign_in", broken)
     answer = httpx.post(f"{world.url}/api/v1/session", json={"email": "a@b.example", "password": "x"})
     assert (answer.status_code, answer.json()["type"]) == (500, "/problems/internal")
     assert "secret" not in answer.text

@@ -19,7 +19,7 @@ from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds import receiving
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.store.intake import Load
-from tests.conftest import Office
+from tests.conftest import Office, assign
 from tests.core.test_mtalog import LOG
 from tests.rows import ndjson, row
 from tests.service.test_feed_runner import WHOLE, settle
@@ -71,6 +71,7 @@ def test_a_bad_mail_spoils_no_other_by_any_door(
     for raw in (good(1), bad, good(2)):
         maildir.add(raw)
     source = FeedSource(path=str(tmp_path / "in"))
+    assign(office, "folder", source.path)
     client.feeds.add(office.slug, NewFeed(name="folder", kind="mailbox", source=source, defaults=DOMAIN))
     settle(runner)
     assert _arrived(office) == 2
@@ -94,6 +95,7 @@ def test_a_bad_mail_by_smtp_is_taken_once_and_the_listener_goes_on(
     monkeypatch.setattr(config, "smtp_port", free_port())
     port = runner.start_mail()
     source = FeedSource(addresses=[f"@bounce.{office.slug}.example"])
+    assign(office, "mail", *source.addresses)
     client.feeds.add(office.slug, NewFeed(name="returns", kind="mail", source=source, defaults=DOMAIN))
     with smtplib.SMTP("127.0.0.1", port) as out:
         for raw in (*BAD_MAILS.values(), good(1)):
@@ -156,6 +158,7 @@ def test_a_log_line_that_nobody_can_read_spoils_no_other(
     monkeypatch.setattr(LogReader, "read", failing)
     log = tmp_path / "mail.log"
     log.write_text("\n".join([*lines[:4], "poison", *lines[4:], ""]))
+    assign(office, "folder", str(log))
     client.feeds.add(office.slug, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
     settle(runner)
     assert counts(office) == WHOLE

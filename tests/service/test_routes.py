@@ -9,7 +9,7 @@ import pytest
 from rust_gauge.contract.jobs import JobKind
 from rust_gauge.core.roles import Role
 from rust_gauge.service.app import create_app
-from rust_gauge.service.http.roles import PUBLIC, ROLES, SIGNED_IN
+from rust_gauge.service.http.roles import OWNER, PUBLIC, ROLES, SIGNED_IN
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import jobs
 from tests.conftest import Office, World, make_office
@@ -106,6 +106,14 @@ ROUTES = [
     ("POST", "worklist/1/actions", {"act": "acknowledge"}),
     ("POST", "worklist/detection", None),
     ("GET", "members", None),
+    ("PUT", "members/kim@d.example", {"role": "viewer"}),
+    ("DELETE", "members/kim@d.example", None),
+    ("GET", "invitations", None),
+    ("POST", "invitations", {"email": "kim@d.example"}),
+    ("DELETE", "invitations/1", None),
+    ("GET", "settings", None),
+    ("PUT", "settings", {"name": "Office"}),
+    ("GET", "audit-log", None),
     ("GET", "lines", None),
     ("GET", "alert-settings", None),
     ("PUT", "alert-settings", {}),
@@ -161,6 +169,7 @@ ROUTES = [
 
 _FILLED = {
     "update-servers/d.example": "update-servers/{zone}",
+    "kim@d.example": "{email}",
     "d.example": "{name}",
     "tidepost.example": "{provider}",
     "relays/office-1": "relays/{relay}",
@@ -220,7 +229,7 @@ def test_every_route_of_a_tenant_is_in_the_table_above() -> None:
 def test_every_route_says_who_may_use_it() -> None:
     by_tenant = {operation for (_, path), operation in OPERATIONS.items() if "{tenant}" in path}
     assert set(ROLES) == by_tenant
-    assert set(OPERATIONS.values()) - by_tenant == PUBLIC | SIGNED_IN
+    assert set(OPERATIONS.values()) - by_tenant == PUBLIC | SIGNED_IN | OWNER
 
 
 def test_viewers_read_and_nothing_else() -> None:
@@ -229,7 +238,8 @@ def test_viewers_read_and_nothing_else() -> None:
         if operation not in ROLES:
             continue
         if method == "GET":
-            assert ROLES[operation] is Role.VIEWER, operation
+            people = {"list_invitations", "list_audit_log"}  # who comes, and who did what, is for admins
+            assert ROLES[operation] is (Role.ADMIN if operation in people else Role.VIEWER), operation
         elif ROLES[operation] is Role.VIEWER:
             assert operation in {"check_spf", "preview_publication", "forecast_reading"}
 
@@ -288,7 +298,7 @@ def test_a_person_has_each_tenants_own_role(world: World) -> None:
     store = world.context.store
     found = store.transaction(lambda c: store_accounts.find_account(c, office.email))
     assert found is not None
-    store.transaction(lambda c: store_accounts.grant(c, found[0], other.tenant.id, Role.VIEWER))
+    store.transaction(lambda c: store_accounts.grant(c, found.id, other.tenant.id, Role.VIEWER))
     with office.client() as client:
         client.domains.add(office.slug, "d.example")
         assert list(client.domains.list(other.slug)) == []

@@ -24,7 +24,7 @@ from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, Fie
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
-from tests.conftest import Office, World, another
+from tests.conftest import Office, World, another, assign
 from tests.gateways.servers import rabbitmq
 from tests.rows import ndjson
 from tests.service.test_feed_runner import run_until, settle
@@ -153,6 +153,7 @@ def by_mail(office: Office, client: Client, runner: Runner, tmp_path: Path) -> N
     settings = office.world.context.settings
     settings.smtp_port = free_port()
     source = FeedSource(addresses=[f"returns@{office.slug}.example"])
+    assign(office, "mail", *source.addresses)
     client.feeds.add(office.slug, NewFeed(name="returns", kind="mail", source=source, defaults=DEFAULTS))
     try:
         port = runner.start_mail()
@@ -193,6 +194,7 @@ def by_log(office: Office, client: Client, runner: Runner, tmp_path: Path) -> No
     log = tmp_path / "mail.log"
     whole = as_log(the_day())
     log.write_text(whole[: len(whole) // 2])
+    assign(office, "folder", str(log))
     client.feeds.add(office.slug, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log)), defaults=DEFAULTS))
     settle(runner)
     with log.open("a") as file:
@@ -208,6 +210,7 @@ def by_queue(office: Office, client: Client, runner: Runner, tmp_path: Path) -> 
         for row in the_day():
             channel.basic_publish("", "events", json.dumps(as_row(row)).encode())
         source = FeedSource(host="127.0.0.1", port=port, tls=False, user="guest", queue="events")
+        assign(office, "host", "127.0.0.1")
         client.feeds.add(office.slug, NewFeed(name="queue", kind="queue", source=source, password="guest"))
         wanted = len(the_day())
         run_until(lambda: sum(1 for _ in client.events.list(office.slug)) == wanted, runner)

@@ -475,7 +475,7 @@ def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office
     item = next(item for item in client.worklist.list(tenant=office.slug) if item.kind == "pull")
     acknowledged = client.worklist.act(office.slug, item.id, WorkAct(act="acknowledge"))
     assert (acknowledged.state, acknowledged.assigned_to) == ("acknowledged", office.email)
-    assert [person.email for person in client.worklist.members(office.slug)] == [office.email]
+    assert [person.email for person in client.people.list(office.slug)] == [office.email]
     assert client.worklist.list(tenant=office.slug, assigned_to=office.email)[0].id == item.id
     client.worklist.act(office.slug, item.id, WorkAct(act="assign", to=office.email))
     with pytest.raises(InvalidInputError, match="a reason is required"):

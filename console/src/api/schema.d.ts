@@ -19,7 +19,7 @@ export interface paths {
         put?: never;
         /**
          * Sign In
-         * @description Sign in with a password. The session is set as a cookie.
+         * @description Sign in with a password, and a code where the account has a second factor. The session is set as a cookie.
          */
         post: operations["sign_in"];
         /**
@@ -27,6 +27,138 @@ export interface paths {
          * @description Sign out.
          */
         delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sessions
+         * @description List your sessions, the newest first.
+         */
+        get: operations["list_sessions"];
+        put?: never;
+        post?: never;
+        /**
+         * End Other Sessions
+         * @description End all your sessions but this one.
+         */
+        delete: operations["end_other_sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Session
+         * @description End one of your sessions.
+         */
+        delete: operations["end_session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Password
+         * @description Set a new password. All other sessions end, and your tokens if you say so.
+         */
+        put: operations["change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Second Factor
+         * @description Return whether your account has a second factor, and which of your tenants require one.
+         */
+        get: operations["get_second_factor"];
+        /**
+         * Confirm Second Factor
+         * @description Turn the second factor on with a code of the app. Returns the recovery codes; your other sessions end.
+         */
+        put: operations["confirm_second_factor"];
+        /**
+         * Start Second Factor
+         * @description Make a secret for an authenticator app. It is in use once you confirm a code.
+         */
+        post: operations["start_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/second-factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remove Second Factor
+         * @description Turn the second factor off.
+         */
+        post: operations["remove_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/second-factor/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Renew Recovery Codes
+         * @description Replace the recovery codes; the old ones stop working.
+         */
+        post: operations["renew_recovery_codes"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -41,7 +173,7 @@ export interface paths {
         };
         /**
          * List Tokens
-         * @description List your API tokens, without their secrets.
+         * @description List your API tokens, without their secrets. A token sees itself only.
          */
         get: operations["list_tokens"];
         put?: never;
@@ -50,6 +182,26 @@ export interface paths {
          * @description Create an API token for a program. Its secret is in this answer and is not shown again.
          */
         post: operations["add_token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Token
+         * @description Give a token a new secret. The one before stays valid for a while, so that programs can change over.
+         */
+        post: operations["rotate_token"];
         delete?: never;
         options?: never;
         head?: never;
@@ -68,9 +220,385 @@ export interface paths {
         post?: never;
         /**
          * Delete Token
-         * @description Revoke an API token.
+         * @description Revoke an API token. A token can revoke itself only.
          */
         delete: operations["delete_token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Members
+         * @description List the people who can see this tenant and can be assigned its items.
+         */
+        get: operations["list_members"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/members/{email}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Role
+         * @description Give a member another role.
+         */
+        put: operations["change_role"];
+        post?: never;
+        /**
+         * Remove Member
+         * @description Take a member's access to this tenant away. Their account and their access to other tenants stay.
+         */
+        delete: operations["remove_member"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Invitations
+         * @description List invitations that can still be accepted.
+         */
+        get: operations["list_invitations"];
+        put?: never;
+        /**
+         * Invite
+         * @description Invite somebody by mail, with a link that works once. Without a mail relay, the link is in the answer.
+         */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Invitation
+         * @description Withdraw an invitation: its link stops working.
+         */
+        delete: operations["delete_invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Invitation
+         * @description Return what the link of an invitation is for.
+         */
+        post: operations["look_at_invitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/acceptance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept Invitation
+         * @description Accept an invitation, with a new account or the password of your own. The session is set as a cookie.
+         */
+        post: operations["accept_invitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tenant Settings
+         * @description Return the tenant's name and whether it requires a second factor.
+         */
+        get: operations["get_tenant_settings"];
+        /**
+         * Set Tenant Settings
+         * @description Change the tenant's name, and whether its members need a second factor.
+         */
+        put: operations["set_tenant_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/tenants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Tenants
+         * @description List all tenants of the installation.
+         */
+        get: operations["list_tenants"];
+        put?: never;
+        /**
+         * Add Tenant
+         * @description Add a tenant. You become its admin.
+         */
+        post: operations["add_tenant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List People
+         * @description List all accounts of the installation.
+         */
+        get: operations["list_people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/people/{email}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Person
+         * @description Return an account.
+         */
+        get: operations["get_person"];
+        /**
+         * Change Owner
+         * @description Make somebody an owner of the installation, or no longer.
+         */
+        put: operations["change_owner"];
+        post?: never;
+        /**
+         * Delete Person
+         * @description Delete an account with its sessions and tokens. What the person did stays in the audit log.
+         */
+        delete: operations["delete_person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/people/{email}/second-factor-reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset Second Factor
+         * @description Turn off the second factor of somebody who has lost the device and the recovery codes.
+         */
+        post: operations["reset_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Owner Invitations
+         * @description List invitations to own the installation.
+         */
+        get: operations["list_owner_invitations"];
+        put?: never;
+        /**
+         * Invite Owner
+         * @description Invite somebody to own the installation.
+         */
+        post: operations["invite_owner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Owner Invitation
+         * @description Withdraw an invitation to own the installation.
+         */
+        delete: operations["delete_owner_invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/assignments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Assignments
+         * @description List the addresses, domains, folders and hosts of feeds and the tenants that they belong to.
+         */
+        get: operations["list_assignments"];
+        put?: never;
+        /**
+         * Add Assignment
+         * @description Assign an address, a domain, a folder or a host of feeds to a tenant.
+         */
+        post: operations["add_assignment"];
+        /**
+         * Delete Assignment
+         * @description Take an assignment back. Feeds that use it stop receiving.
+         */
+        delete: operations["delete_assignment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/audit-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Audit Log
+         * @description List who did what in this tenant, the newest first.
+         */
+        get: operations["list_audit_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/audit-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Installation Audit Log
+         * @description List who did what in the whole installation, the newest first.
+         */
+        get: operations["list_installation_audit_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/audit-log/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check Audit Log
+         * @description Check that no entry of the audit log was changed, removed or inserted.
+         */
+        get: operations["check_audit_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1444,26 +1972,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/members": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Members
-         * @description List the people who can see this tenant and can be assigned its items.
-         */
-        get: operations["list_members"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/tenants/{tenant}/lines": {
         parameters: {
             query?: never;
@@ -2476,6 +2984,45 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Acceptance
+         * @description The name and password of the new account; of an existing account its password (and code). `email` only where the
+         *     invitation names none: that of the first owner.
+         * @example {
+         *       "secret": "q3Zr0vYpV7c2kqk0mT1yJw",
+         *       "email": "",
+         *       "name": "",
+         *       "password": "text",
+         *       "code": ""
+         *     }
+         */
+        Acceptance: {
+            /**
+             * Secret
+             * @example q3Zr0vYpV7c2kqk0mT1yJw
+             */
+            secret: string;
+            /**
+             * Email
+             * @default
+             */
+            email: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+            /**
+             * Code
+             * @default
+             */
+            code: string;
+        };
+        /**
          * AddressCheck
          * @description An address, its findings, and the verdict.
          * @example {
@@ -2874,6 +3421,38 @@ export interface components {
             by: string;
         };
         /**
+         * Assignment
+         * @description An assignment, and who made it.
+         * @example {
+         *       "kind": "mail",
+         *       "value": "@bounce.glasswort.example",
+         *       "tenant": "glasswort",
+         *       "assigned_at": "2026-11-20T08:00:00Z",
+         *       "assigned_by": "text"
+         *     }
+         */
+        Assignment: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "mail" | "folder" | "host";
+            /**
+             * Value
+             * @example @bounce.glasswort.example
+             */
+            value: string;
+            /** Tenant */
+            tenant: string;
+            /**
+             * Assigned At
+             * Format: date-time
+             */
+            assigned_at: string;
+            /** Assigned By */
+            assigned_by: string;
+        };
+        /**
          * Audit
          * @description One audit of a domain with all details.
          * @example {
@@ -3217,6 +3796,75 @@ export interface components {
              * @description Requirements that changed: [before, after]
              */
             checks: components["schemas"]["CheckPoint"][][];
+        };
+        /**
+         * AuditEntry
+         * @description Who did what to what. Secrets are hidden; addresses of recipients are digests.
+         * @example {
+         *       "id": 1,
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "tenant": "",
+         *       "account": "text",
+         *       "token": "",
+         *       "address": "",
+         *       "request_id": "",
+         *       "action": "set_suppression_policy",
+         *       "subject": "",
+         *       "before": null,
+         *       "after": null,
+         *       "hash": "text"
+         *     }
+         */
+        AuditEntry: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Tenant
+             * @default
+             */
+            tenant: string;
+            /** Account */
+            account: string;
+            /**
+             * Token
+             * @description Id and name of the token, where a program did it
+             * @default
+             */
+            token: string;
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Request Id
+             * @default
+             */
+            request_id: string;
+            /**
+             * Action
+             * @example set_suppression_policy
+             */
+            action: string;
+            /**
+             * Subject
+             * @default
+             */
+            subject: string;
+            /** Before */
+            before?: unknown;
+            /** After */
+            after?: unknown;
+            /**
+             * Hash
+             * @description SHA-256 over this entry and the hash of the one before it
+             */
+            hash: string;
         };
         /**
          * AuditSettings
@@ -3624,6 +4272,29 @@ export interface components {
             rows: components["schemas"]["CauseSeries"][];
         };
         /**
+         * ChainCheck
+         * @description Whether the audit log is complete and unchanged.
+         * @example {
+         *       "entries": 1,
+         *       "intact": true,
+         *       "problem": ""
+         *     }
+         */
+        ChainCheck: {
+            /**
+             * Entries
+             * @description Entries from the first on that fit
+             */
+            entries: number;
+            /** Intact */
+            intact: boolean;
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+        };
+        /**
          * CheckFinding
          * @description One finding of an address check.
          * @example {
@@ -3780,6 +4451,17 @@ export interface components {
             held: number;
             /** Answers */
             answers: components["schemas"]["ClearanceAnswer"][];
+        };
+        /**
+         * Code
+         * @description A one-time code, or a recovery code.
+         * @example {
+         *       "code": "text"
+         *     }
+         */
+        Code: {
+            /** Code */
+            code: string;
         };
         /**
          * Counts
@@ -4128,6 +4810,17 @@ export interface components {
              * @description 0: manual only
              */
             audit_every_hours?: number | null;
+        };
+        /**
+         * Ended
+         * @description How many sessions were ended.
+         * @example {
+         *       "sessions_ended": 1
+         *     }
+         */
+        Ended: {
+            /** Sessions Ended */
+            sessions_ended: number;
         };
         /**
          * EntriesMade
@@ -6119,6 +6812,102 @@ export interface components {
             rejections: components["schemas"]["ProblemError"][];
         };
         /**
+         * Invitation
+         * @description An invitation that was not accepted yet.
+         * @example {
+         *       "id": 1,
+         *       "email": "isla@skerry.example",
+         *       "role": "viewer",
+         *       "invited_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Invitation: {
+            /** Id */
+            id: number;
+            /** Email */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin" | "owner";
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+        };
+        /**
+         * InvitationSecret
+         * @description What a link of an invitation carries behind its #.
+         * @example {
+         *       "secret": "q3Zr0vYpV7c2kqk0mT1yJw"
+         *     }
+         */
+        InvitationSecret: {
+            /**
+             * Secret
+             * @example q3Zr0vYpV7c2kqk0mT1yJw
+             */
+            secret: string;
+        };
+        /**
+         * InvitationView
+         * @description What an invitation is for.
+         * @example {
+         *       "email": "isla@skerry.example",
+         *       "role": "viewer",
+         *       "tenant": "",
+         *       "tenant_name": "",
+         *       "invited_by": "text",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "has_account": true
+         *     }
+         */
+        InvitationView: {
+            /**
+             * Email
+             * @description Empty in the link for the first owner, who chooses it
+             */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin" | "owner";
+            /**
+             * Tenant
+             * @default
+             */
+            tenant: string;
+            /**
+             * Tenant Name
+             * @default
+             */
+            tenant_name: string;
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Has Account
+             * @description The person has an account already, and accepts with its password
+             */
+            has_account: boolean;
+        };
+        /**
          * Job
          * @description A job. `done` of `total` in units of its kind: octets, recipients, domains, days.
          * @example {
@@ -6823,6 +7612,60 @@ export interface components {
             line: string;
         };
         /**
+         * MadeInvitation
+         * @description A new invitation. Without a mail relay, `link` is in this answer, to be passed on.
+         * @example {
+         *       "id": 1,
+         *       "email": "isla@skerry.example",
+         *       "role": "viewer",
+         *       "invited_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "sent": true,
+         *       "link": "",
+         *       "problem": ""
+         *     }
+         */
+        MadeInvitation: {
+            /** Id */
+            id: number;
+            /** Email */
+            email: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin" | "owner";
+            /** Invited By */
+            invited_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Sent
+             * @description A message with the link was sent
+             */
+            sent: boolean;
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+            /**
+             * Problem
+             * @description Why no message was sent
+             * @default
+             */
+            problem: string;
+        };
+        /**
          * MadeKey
          * @description A new DKIM key. The private key is shown only once and not stored.
          * @example {
@@ -6854,10 +7697,16 @@ export interface components {
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
-         *       "tenant": "glasswort",
+         *       "tenants": [],
+         *       "scopes": [],
+         *       "networks": [],
          *       "created_at": "2026-11-20T08:00:00Z",
-         *       "last_used_at": "2026-11-20T08:00:00Z",
          *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z",
+         *       "last_used_address": "",
+         *       "refused_at": "2026-11-20T08:00:00Z",
+         *       "refused_address": "",
+         *       "previous_until": "2026-11-20T08:00:00Z",
          *       "secret": "text"
          *     }
          */
@@ -6866,17 +7715,51 @@ export interface components {
             id: number;
             /** Name */
             name: string;
-            /** Tenant */
-            tenant?: string | null;
+            /**
+             * Tenants
+             * @description Empty: all of yours
+             * @default []
+             */
+            tenants: string[];
+            /**
+             * Scopes
+             * @default []
+             */
+            scopes: string[];
+            /**
+             * Networks
+             * @default []
+             */
+            networks: string[];
             /**
              * Created At
              * Format: date-time
              */
             created_at: string;
-            /** Last Used At */
-            last_used_at?: string | null;
             /** Expires At */
             expires_at?: string | null;
+            /** Last Used At */
+            last_used_at?: string | null;
+            /**
+             * Last Used Address
+             * @default
+             */
+            last_used_address: string;
+            /**
+             * Refused At
+             * @description When it was last used from outside its networks
+             */
+            refused_at?: string | null;
+            /**
+             * Refused Address
+             * @default
+             */
+            refused_address: string;
+            /**
+             * Previous Until
+             * @description Until when the secret before the last rotation is valid
+             */
+            previous_until?: string | null;
             /**
              * Secret
              * @description Returned only once; send it as `Authorization: Bearer ...`
@@ -7097,7 +7980,8 @@ export interface components {
          * @example {
          *       "email": "isla@skerry.example",
          *       "name": "news.glasswort.example",
-         *       "role": "viewer"
+         *       "role": "viewer",
+         *       "second_factor": false
          *     }
          */
         Member: {
@@ -7110,6 +7994,11 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "admin";
+            /**
+             * Second Factor
+             * @default false
+             */
+            second_factor: boolean;
         };
         /**
          * MessageCheck
@@ -7350,6 +8239,29 @@ export interface components {
             domain: string;
         };
         /**
+         * NewAssignment
+         * @description What belongs to a tenant: an address or @domain for bounces, a folder, or a host (host or host:port).
+         * @example {
+         *       "kind": "mail",
+         *       "value": "@bounce.glasswort.example",
+         *       "tenant": "glasswort"
+         *     }
+         */
+        NewAssignment: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "mail" | "folder" | "host";
+            /**
+             * Value
+             * @example @bounce.glasswort.example
+             */
+            value: string;
+            /** Tenant */
+            tenant: string;
+        };
+        /**
          * NewDomain
          * @description A domain to add. DNS cannot list selectors, so name those that sign its mail.
          * @example {
@@ -7514,6 +8426,34 @@ export interface components {
             relay: string;
         };
         /**
+         * NewInvitation
+         * @description Who is invited, and to which role.
+         * @example {
+         *       "email": "ruan@skerry.example",
+         *       "role": "viewer",
+         *       "relay": ""
+         *     }
+         */
+        NewInvitation: {
+            /**
+             * Email
+             * @example ruan@skerry.example
+             */
+            email: string;
+            /**
+             * Role
+             * @default viewer
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin";
+            /**
+             * Relay
+             * @description Mail relay of the service settings; the first, if not given
+             * @default
+             */
+            relay: string;
+        };
+        /**
          * NewKey
          * @description A DKIM key to create.
          * @example {
@@ -7537,6 +8477,33 @@ export interface components {
              * @default false
              */
             replace: boolean;
+        };
+        /**
+         * NewPassword
+         * @description A new password: 10 to 256 characters, not easy to guess. All other sessions end.
+         * @example {
+         *       "current": "text",
+         *       "new": "text",
+         *       "tokens": "keep"
+         *     }
+         */
+        NewPassword: {
+            /**
+             * Current
+             * Format: password
+             */
+            current: string;
+            /**
+             * New
+             * Format: password
+             */
+            new: string;
+            /**
+             * Tokens
+             * @description What becomes of your API tokens
+             * @enum {string}
+             */
+            tokens: "keep" | "delete";
         };
         /**
          * NewProof
@@ -7570,12 +8537,41 @@ export interface components {
             relay: string;
         };
         /**
+         * NewTenant
+         * @description A tenant to add. Whoever adds it becomes its admin.
+         * @example {
+         *       "slug": "glasswort",
+         *       "name": "Glasswort Theatre"
+         *     }
+         */
+        NewTenant: {
+            /**
+             * Slug
+             * @example glasswort
+             */
+            slug: string;
+            /**
+             * Name
+             * @example Glasswort Theatre
+             */
+            name: string;
+        };
+        /**
          * NewToken
-         * @description A token for a program, for one tenant or (without `tenant`) for all tenants of its owner.
+         * @description A token for a program. Empty lists do not limit it: then it may do what you may, everywhere.
          * @example {
          *       "name": "nightly import",
-         *       "tenant": "glasswort",
-         *       "expires_in_days": 1
+         *       "tenants": [
+         *         "glasswort"
+         *       ],
+         *       "scopes": [
+         *         "events:write",
+         *         "suppression:read"
+         *       ],
+         *       "networks": [
+         *         "192.0.2.0/24"
+         *       ],
+         *       "expires_in_days": 90
          *     }
          */
         NewToken: {
@@ -7584,10 +8580,39 @@ export interface components {
              * @example nightly import
              */
             name: string;
-            /** Tenant */
-            tenant?: string | null;
-            /** Expires In Days */
-            expires_in_days?: number | null;
+            /**
+             * Tenants
+             * @default []
+             * @example [
+             *       "glasswort"
+             *     ]
+             */
+            tenants: string[];
+            /**
+             * Scopes
+             * @description capability:read or capability:write, which includes reading
+             * @default []
+             * @example [
+             *       "events:write",
+             *       "suppression:read"
+             *     ]
+             */
+            scopes: string[];
+            /**
+             * Networks
+             * @description Addresses or networks it may be used from
+             * @default []
+             * @example [
+             *       "192.0.2.0/24"
+             *     ]
+             */
+            networks: string[];
+            /**
+             * Expires In Days
+             * @description null: never
+             * @default 90
+             */
+            expires_in_days: number | null;
         };
         /**
          * NewUpdateServer
@@ -7792,6 +8817,17 @@ export interface components {
             fits_not: string[];
         };
         /**
+         * OwnerChange
+         * @description Whether a person is an owner of the installation.
+         * @example {
+         *       "is_owner": true
+         *     }
+         */
+        OwnerChange: {
+            /** Is Owner */
+            is_owner: boolean;
+        };
+        /**
          * Page[AddressCheck]
          * @example {
          *       "items": [
@@ -7839,6 +8875,55 @@ export interface components {
         Page_Annotation_: {
             /** Items */
             items: components["schemas"]["Annotation"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Assignment]
+         * @example {
+         *       "items": [
+         *         {
+         *           "kind": "mail",
+         *           "value": "@bounce.glasswort.example",
+         *           "tenant": "glasswort",
+         *           "assigned_at": "2026-11-20T08:00:00Z",
+         *           "assigned_by": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Assignment_: {
+            /** Items */
+            items: components["schemas"]["Assignment"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[AuditEntry]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "tenant": "",
+         *           "account": "text",
+         *           "token": "",
+         *           "address": "",
+         *           "request_id": "",
+         *           "action": "set_suppression_policy",
+         *           "subject": "",
+         *           "before": null,
+         *           "after": null,
+         *           "hash": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_AuditEntry_: {
+            /** Items */
+            items: components["schemas"]["AuditEntry"][];
             /** Next */
             next?: string | null;
         };
@@ -8171,6 +9256,28 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Invitation]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "email": "isla@skerry.example",
+         *           "role": "viewer",
+         *           "invited_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Invitation_: {
+            /** Items */
+            items: components["schemas"]["Invitation"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Job]
          * @example {
          *       "items": [
@@ -8257,7 +9364,8 @@ export interface components {
          *         {
          *           "email": "isla@skerry.example",
          *           "name": "news.glasswort.example",
-         *           "role": "viewer"
+         *           "role": "viewer",
+         *           "second_factor": false
          *         }
          *       ],
          *       "next": "text"
@@ -8322,6 +9430,30 @@ export interface components {
         Page_OwnRule_: {
             /** Items */
             items: components["schemas"]["OwnRule"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Person]
+         * @example {
+         *       "items": [
+         *         {
+         *           "email": "isla@skerry.example",
+         *           "name": "news.glasswort.example",
+         *           "is_owner": true,
+         *           "second_factor": true,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "tenants": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Person_: {
+            /** Items */
+            items: components["schemas"]["Person"][];
             /** Next */
             next?: string | null;
         };
@@ -8536,6 +9668,30 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[SessionInfo]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z",
+         *           "last_seen_at": "2026-11-20T08:00:00Z",
+         *           "address": "",
+         *           "agent": "",
+         *           "second_factor": false,
+         *           "current": false
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_SessionInfo_: {
+            /** Items */
+            items: components["schemas"]["SessionInfo"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Shift]
          * @example {
          *       "items": [
@@ -8638,16 +9794,43 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Tenant]
+         * @example {
+         *       "items": [
+         *         {
+         *           "slug": "glasswort",
+         *           "name": "news.glasswort.example",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "second_factor": true,
+         *           "members": 1
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Tenant_: {
+            /** Items */
+            items: components["schemas"]["Tenant"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Token]
          * @example {
          *       "items": [
          *         {
          *           "id": 1,
          *           "name": "news.glasswort.example",
-         *           "tenant": "glasswort",
+         *           "tenants": [],
+         *           "scopes": [],
+         *           "networks": [],
          *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z",
          *           "last_used_at": "2026-11-20T08:00:00Z",
-         *           "expires_at": "2026-11-20T08:00:00Z"
+         *           "last_used_address": "",
+         *           "refused_at": "2026-11-20T08:00:00Z",
+         *           "refused_address": "",
+         *           "previous_until": "2026-11-20T08:00:00Z"
          *         }
          *       ],
          *       "next": "text"
@@ -8829,6 +10012,51 @@ export interface components {
             items: components["schemas"]["WorkItem"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * PasswordChanged
+         * @description What ended with the old password.
+         * @example {
+         *       "sessions_ended": 1,
+         *       "tokens_deleted": 1
+         *     }
+         */
+        PasswordChanged: {
+            /** Sessions Ended */
+            sessions_ended: number;
+            /** Tokens Deleted */
+            tokens_deleted: number;
+        };
+        /**
+         * Person
+         * @description An account of the installation.
+         * @example {
+         *       "email": "isla@skerry.example",
+         *       "name": "news.glasswort.example",
+         *       "is_owner": true,
+         *       "second_factor": true,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "tenants": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        Person: {
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /** Is Owner */
+            is_owner: boolean;
+            /** Second Factor */
+            second_factor: boolean;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Tenants */
+            tenants: string[];
         };
         /**
          * Plan
@@ -10381,6 +11609,19 @@ export interface components {
             published: string;
         };
         /**
+         * RecoveryCodes
+         * @description Codes that replace a one-time code, each once. They are shown only now.
+         * @example {
+         *       "codes": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        RecoveryCodes: {
+            /** Codes */
+            codes: string[];
+        };
+        /**
          * RefusedAddress
          * @description A rejected address and the reason.
          * @example {
@@ -10817,6 +12058,20 @@ export interface components {
             spf: string;
         };
         /**
+         * Removal
+         * @description The password, to turn the second factor off.
+         * @example {
+         *       "password": "text"
+         *     }
+         */
+        Removal: {
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+        };
+        /**
          * ReplayResult
          * @description The outcome of a retry of rejected rows.
          * @example {
@@ -11080,6 +12335,41 @@ export interface components {
              * @description Most sessions first, at most 500
              */
             failures: components["schemas"]["ReportedTlsFailure"][];
+        };
+        /**
+         * RoleChange
+         * @description A member's new role.
+         * @example {
+         *       "role": "viewer"
+         *     }
+         */
+        RoleChange: {
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "viewer" | "operator" | "admin";
+        };
+        /**
+         * Rotation
+         * @description A new secret for a token; the one before stays valid for a while.
+         * @example {
+         *       "overlap_hours": 24,
+         *       "expires_in_days": 90
+         *     }
+         */
+        Rotation: {
+            /**
+             * Overlap Hours
+             * @default 24
+             */
+            overlap_hours: number;
+            /**
+             * Expires In Days
+             * @description null: never
+             * @default 90
+             */
+            expires_in_days: number | null;
         };
         /**
          * RrsetChange
@@ -11399,6 +12689,56 @@ export interface components {
             bounce_rate_without: number | null;
         };
         /**
+         * SecondFactor
+         * @description One-time codes (RFC 6238) of the user.
+         * @example {
+         *       "enabled": true,
+         *       "recovery_codes": 0,
+         *       "required_by": []
+         *     }
+         */
+        SecondFactor: {
+            /** Enabled */
+            enabled: boolean;
+            /**
+             * Recovery Codes
+             * @description Recovery codes that are left
+             * @default 0
+             */
+            recovery_codes: number;
+            /**
+             * Required By
+             * @description Tenants of the user that require a second factor
+             * @default []
+             */
+            required_by: string[];
+        };
+        /**
+         * SecondFactorStart
+         * @description The secret for an authenticator app. It is in use once a code has been confirmed.
+         * @example {
+         *       "secret": "text",
+         *       "uri": "text",
+         *       "qr": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        SecondFactorStart: {
+            /** Secret */
+            secret: string;
+            /**
+             * Uri
+             * @description otpauth:// address, as in the QR code
+             */
+            uri: string;
+            /**
+             * Qr
+             * @description QR code: a row of 0 and 1 for each line
+             */
+            qr: string[];
+        };
+        /**
          * Sender
          * @description A domain that mail is sent as: verified or not, aligned or not.
          * @example {
@@ -11457,6 +12797,57 @@ export interface components {
              * @default
              */
             message_id: string;
+        };
+        /**
+         * SessionInfo
+         * @description A session of the user. `address` and `agent` are those of its sign-in.
+         * @example {
+         *       "id": 1,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "last_seen_at": "2026-11-20T08:00:00Z",
+         *       "address": "",
+         *       "agent": "",
+         *       "second_factor": false,
+         *       "current": false
+         *     }
+         */
+        SessionInfo: {
+            /** Id */
+            id: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Last Seen At */
+            last_seen_at?: string | null;
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Agent
+             * @default
+             */
+            agent: string;
+            /**
+             * Second Factor
+             * @default false
+             */
+            second_factor: boolean;
+            /**
+             * Current
+             * @description The session that asks
+             * @default false
+             */
+            current: boolean;
         };
         /**
          * Shift
@@ -11643,10 +13034,11 @@ export interface components {
         };
         /**
          * SignIn
-         * @description Email address and password.
+         * @description Email address and password, and the code of the second factor where there is one.
          * @example {
          *       "email": "isla@skerry.example",
-         *       "password": "text"
+         *       "password": "text",
+         *       "code": ""
          *     }
          */
         SignIn: {
@@ -11660,6 +13052,12 @@ export interface components {
              * Format: password
              */
             password: string;
+            /**
+             * Code
+             * @description One-time code, or a recovery code
+             * @default
+             */
+            code: string;
         };
         /**
          * SignatureResult
@@ -12577,6 +13975,35 @@ export interface components {
             proposals: components["schemas"]["ProposalSettings"];
         };
         /**
+         * Tenant
+         * @description A tenant of the installation.
+         * @example {
+         *       "slug": "glasswort",
+         *       "name": "news.glasswort.example",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "second_factor": true,
+         *       "members": 1
+         *     }
+         */
+        Tenant: {
+            /** Slug */
+            slug: string;
+            /** Name */
+            name: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Second Factor
+             * @description Its members need a second factor
+             */
+            second_factor: boolean;
+            /** Members */
+            members: number;
+        };
+        /**
          * TenantRef
          * @description A tenant that the user can see.
          * @example {
@@ -12601,6 +14028,23 @@ export interface components {
              * @enum {string}
              */
             role: "viewer" | "operator" | "admin";
+        };
+        /**
+         * TenantSettings
+         * @description Name of a tenant, and whether its members need a second factor.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "second_factor": false
+         *     }
+         */
+        TenantSettings: {
+            /** Name */
+            name: string;
+            /**
+             * Second Factor
+             * @default false
+             */
+            second_factor: boolean;
         };
         /**
          * TlsReport
@@ -12681,10 +14125,16 @@ export interface components {
          * @example {
          *       "id": 1,
          *       "name": "news.glasswort.example",
-         *       "tenant": "glasswort",
+         *       "tenants": [],
+         *       "scopes": [],
+         *       "networks": [],
          *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
          *       "last_used_at": "2026-11-20T08:00:00Z",
-         *       "expires_at": "2026-11-20T08:00:00Z"
+         *       "last_used_address": "",
+         *       "refused_at": "2026-11-20T08:00:00Z",
+         *       "refused_address": "",
+         *       "previous_until": "2026-11-20T08:00:00Z"
          *     }
          */
         Token: {
@@ -12692,17 +14142,51 @@ export interface components {
             id: number;
             /** Name */
             name: string;
-            /** Tenant */
-            tenant?: string | null;
+            /**
+             * Tenants
+             * @description Empty: all of yours
+             * @default []
+             */
+            tenants: string[];
+            /**
+             * Scopes
+             * @default []
+             */
+            scopes: string[];
+            /**
+             * Networks
+             * @default []
+             */
+            networks: string[];
             /**
              * Created At
              * Format: date-time
              */
             created_at: string;
-            /** Last Used At */
-            last_used_at?: string | null;
             /** Expires At */
             expires_at?: string | null;
+            /** Last Used At */
+            last_used_at?: string | null;
+            /**
+             * Last Used Address
+             * @default
+             */
+            last_used_address: string;
+            /**
+             * Refused At
+             * @description When it was last used from outside its networks
+             */
+            refused_at?: string | null;
+            /**
+             * Refused Address
+             * @default
+             */
+            refused_address: string;
+            /**
+             * Previous Until
+             * @description Until when the secret before the last rotation is valid
+             */
+            previous_until?: string | null;
         };
         /**
          * TrialRow
@@ -13450,7 +14934,10 @@ export interface components {
          *           "name": "Glasswort Theatre",
          *           "role": "viewer"
          *         }
-         *       ]
+         *       ],
+         *       "locked": [],
+         *       "is_owner": false,
+         *       "second_factor": false
          *     }
          */
         Who: {
@@ -13460,6 +14947,24 @@ export interface components {
             email: string;
             /** Tenants */
             tenants: components["schemas"]["TenantRef"][];
+            /**
+             * Locked
+             * @description Tenants that require a second factor, which this session lacks
+             * @default []
+             */
+            locked: components["schemas"]["TenantRef"][];
+            /**
+             * Is Owner
+             * @description Owner of the installation: manages tenants and people
+             * @default false
+             */
+            is_owner: boolean;
+            /**
+             * Second Factor
+             * @description The session was opened with a second factor
+             * @default false
+             */
+            second_factor: boolean;
         };
         /**
          * WorkAct
@@ -13995,7 +15500,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14004,7 +15509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14022,7 +15527,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14091,7 +15596,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14100,7 +15605,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14127,7 +15632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14199,7 +15704,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14208,7 +15713,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14226,7 +15731,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14253,7 +15758,1101 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SessionInfo_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_other_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasswordChanged"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactor"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorStart"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Removal"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_recovery_codes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14327,7 +16926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14336,7 +16935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14354,7 +16953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14423,7 +17022,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14432,7 +17031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14450,7 +17049,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14477,7 +17076,141 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_token: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rotation"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14551,7 +17284,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14560,7 +17293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14578,7 +17311,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14605,7 +17338,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14634,6 +17367,3027 @@ export interface operations {
             };
             /** @description Update refused by the name server; Message not sent */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_members: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Member_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RoleChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Member"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_invitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Invitation_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeInvitation"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationSecret"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationView"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Who"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tenant_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TenantSettings"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_tenant_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TenantSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TenantSettings"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_tenants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Tenant_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_tenant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTenant"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tenant"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Person_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_owner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnerChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reset_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Email address of the account */
+                email: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_owner_invitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Invitation_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    invite_owner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeInvitation"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_owner_invitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_assignments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Assignment_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_assignment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAssignment"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assignment"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_assignment: {
+        parameters: {
+            query: {
+                kind: "mail" | "folder" | "host";
+                value: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_audit_log: {
+        parameters: {
+            query?: {
+                account?: string;
+                action?: string;
+                text?: string;
+                since?: string | null;
+                until?: string | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditEntry_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_installation_audit_log: {
+        parameters: {
+            query?: {
+                account?: string;
+                action?: string;
+                text?: string;
+                since?: string | null;
+                until?: string | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditEntry_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_audit_log: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainCheck"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14686,7 +20440,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14695,7 +20449,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14713,7 +20467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14785,7 +20539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14794,7 +20548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14812,7 +20566,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -14839,7 +20593,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -14918,7 +20672,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -14927,7 +20681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -14945,7 +20699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15013,7 +20767,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15022,7 +20776,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15040,7 +20794,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15067,7 +20821,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15150,7 +20904,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15159,7 +20913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15177,7 +20931,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15204,7 +20958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15287,7 +21041,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15296,7 +21050,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15314,7 +21068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15384,7 +21138,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15393,7 +21147,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15411,7 +21165,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15438,7 +21192,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15517,7 +21271,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15526,7 +21280,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15544,7 +21298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15619,7 +21373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15628,7 +21382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15646,7 +21400,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15717,7 +21471,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15726,7 +21480,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15744,7 +21498,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15818,7 +21572,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15827,7 +21581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15845,7 +21599,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15917,7 +21671,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -15926,7 +21680,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15944,7 +21698,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -15971,7 +21725,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16066,7 +21820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16075,7 +21829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16093,7 +21847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16120,7 +21874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16201,7 +21955,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16210,7 +21964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16228,7 +21982,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16255,7 +22009,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16336,7 +22090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16345,7 +22099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16363,7 +22117,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16390,7 +22144,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16472,7 +22226,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16481,7 +22235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16499,7 +22253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16567,7 +22321,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16576,7 +22330,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16594,7 +22348,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16666,7 +22420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16675,7 +22429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16693,7 +22447,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16720,7 +22474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16797,7 +22551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16806,7 +22560,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16824,7 +22578,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16897,7 +22651,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -16906,7 +22660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16924,7 +22678,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -16951,7 +22705,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17027,7 +22781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17036,7 +22790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17054,7 +22808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17081,7 +22835,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17158,7 +22912,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17167,7 +22921,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17185,7 +22939,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17257,7 +23011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17266,7 +23020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17284,7 +23038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17311,7 +23065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17389,7 +23143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17398,7 +23152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17416,7 +23170,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17443,7 +23197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17525,7 +23279,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17534,7 +23288,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17552,7 +23306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17579,7 +23333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17656,7 +23410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17665,7 +23419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17683,7 +23437,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17753,7 +23507,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17762,7 +23516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17780,7 +23534,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17850,7 +23604,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17859,7 +23613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17877,7 +23631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -17904,7 +23658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17987,7 +23741,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -17996,7 +23750,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18014,7 +23768,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18041,7 +23795,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18124,7 +23878,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18133,7 +23887,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18151,7 +23905,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18178,7 +23932,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18257,7 +24011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18266,7 +24020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18284,7 +24038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18358,7 +24112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18367,7 +24121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18385,7 +24139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18412,7 +24166,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18490,7 +24244,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18499,7 +24253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18517,7 +24271,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18586,7 +24340,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18595,7 +24349,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18613,7 +24367,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18640,7 +24394,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18718,7 +24472,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18727,7 +24481,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18745,7 +24499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -18772,7 +24526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18849,7 +24603,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18858,7 +24612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18876,7 +24630,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18948,7 +24702,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -18957,7 +24711,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18975,7 +24729,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19002,7 +24756,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19079,7 +24833,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19088,7 +24842,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19106,7 +24860,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19180,7 +24934,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19189,7 +24943,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19207,7 +24961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19234,7 +24988,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19311,7 +25065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19320,7 +25074,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19338,7 +25092,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19365,7 +25119,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19448,7 +25202,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19457,7 +25211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19475,7 +25229,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19502,7 +25256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19581,7 +25335,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19590,7 +25344,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19608,7 +25362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19682,7 +25436,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19691,7 +25445,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19709,7 +25463,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19736,7 +25490,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19814,7 +25568,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19823,7 +25577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19841,7 +25595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -19868,7 +25622,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19945,7 +25699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -19954,7 +25708,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19972,7 +25726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20045,7 +25799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20054,7 +25808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20072,7 +25826,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -20099,7 +25853,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20195,7 +25949,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20204,7 +25958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20222,7 +25976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20312,7 +26066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20321,7 +26075,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20339,7 +26093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -20366,7 +26120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20451,7 +26205,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20460,7 +26214,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20478,7 +26232,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -20505,7 +26259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20593,7 +26347,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20602,7 +26356,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20620,7 +26374,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20699,7 +26453,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20708,7 +26462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20726,7 +26480,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20805,7 +26559,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20814,7 +26568,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20832,7 +26586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20900,7 +26654,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -20909,7 +26663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20927,7 +26681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21012,7 +26766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21021,7 +26775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21039,7 +26793,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21115,7 +26869,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21124,7 +26878,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21142,7 +26896,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21210,7 +26964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21219,7 +26973,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21237,7 +26991,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21309,7 +27063,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21318,7 +27072,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21336,7 +27090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21363,7 +27117,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21440,7 +27194,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21449,7 +27203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21467,7 +27221,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21539,7 +27293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21548,7 +27302,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21566,7 +27320,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21593,7 +27347,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21670,7 +27424,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21679,7 +27433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21697,7 +27451,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21724,7 +27478,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21801,7 +27555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21810,7 +27564,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21828,7 +27582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -21855,7 +27609,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21935,7 +27689,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -21944,7 +27698,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21962,7 +27716,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22031,7 +27785,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22040,7 +27794,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22058,7 +27812,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22126,7 +27880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22135,7 +27889,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22153,7 +27907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22225,7 +27979,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22234,7 +27988,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22252,7 +28006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22279,7 +28033,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22358,7 +28112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22367,7 +28121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22385,7 +28139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22453,7 +28207,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22462,7 +28216,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22480,7 +28234,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22552,7 +28306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22561,7 +28315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22579,7 +28333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -22606,7 +28360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22687,7 +28441,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22696,7 +28450,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22714,7 +28468,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22792,7 +28546,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22801,7 +28555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22819,7 +28573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22895,7 +28649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -22904,7 +28658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22922,7 +28676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23000,7 +28754,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23009,7 +28763,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23027,7 +28781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23054,7 +28808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23135,7 +28889,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23144,7 +28898,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23162,7 +28916,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23230,7 +28984,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23239,7 +28993,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23257,7 +29011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23329,7 +29083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23338,7 +29092,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23356,7 +29110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23383,7 +29137,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23460,7 +29214,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23469,7 +29223,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23487,7 +29241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23514,7 +29268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23598,7 +29352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23607,7 +29361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23625,7 +29379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23697,7 +29451,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23706,7 +29460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23724,7 +29478,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23751,7 +29505,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23827,7 +29581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23836,7 +29590,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23854,7 +29608,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -23881,7 +29635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23963,7 +29717,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -23972,7 +29726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23990,7 +29744,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24059,7 +29813,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24068,7 +29822,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24086,7 +29840,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24159,7 +29913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24168,7 +29922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24186,7 +29940,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24213,7 +29967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24290,7 +30044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24299,7 +30053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24317,7 +30071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24344,7 +30098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24373,101 +30127,6 @@ export interface operations {
             };
             /** @description Update refused by the name server; Message not sent */
             502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Busy; Paused; Database unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_members: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Page_Member_"];
-                };
-            };
-            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not signed in; Address and password do not match */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request from another site; Your role does not allow this */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many attempts */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal error */
-            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -24516,7 +30175,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24525,7 +30184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24543,7 +30202,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24611,7 +30270,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24620,7 +30279,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24638,7 +30297,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24710,7 +30369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24719,7 +30378,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24737,7 +30396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24764,7 +30423,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24845,7 +30504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24854,7 +30513,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24872,7 +30531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24942,7 +30601,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -24951,7 +30610,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24969,7 +30628,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -24996,7 +30655,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25073,7 +30732,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25082,7 +30741,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25100,7 +30759,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25168,7 +30827,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25177,7 +30836,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25195,7 +30854,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25267,7 +30926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25276,7 +30935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25294,7 +30953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25321,7 +30980,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25402,7 +31061,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25411,7 +31070,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25429,7 +31088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25456,7 +31115,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25537,7 +31196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25546,7 +31205,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25564,7 +31223,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25591,7 +31250,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25672,7 +31331,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25681,7 +31340,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25699,7 +31358,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25726,7 +31385,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25807,7 +31466,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25816,7 +31475,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25834,7 +31493,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -25861,7 +31520,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25938,7 +31597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -25947,7 +31606,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25965,7 +31624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26037,7 +31696,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26046,7 +31705,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26064,7 +31723,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26091,7 +31750,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26185,7 +31844,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26194,7 +31853,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26212,7 +31871,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26284,7 +31943,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26293,7 +31952,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26311,7 +31970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26338,7 +31997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26429,7 +32088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26438,7 +32097,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26456,7 +32115,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26540,7 +32199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26549,7 +32208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26567,7 +32226,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26639,7 +32298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26648,7 +32307,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26666,7 +32325,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26693,7 +32352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26774,7 +32433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26783,7 +32442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26801,7 +32460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -26828,7 +32487,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26907,7 +32566,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -26916,7 +32575,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26934,7 +32593,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27008,7 +32667,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27017,7 +32676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27035,7 +32694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27106,7 +32765,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27115,7 +32774,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27133,7 +32792,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27201,7 +32860,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27210,7 +32869,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27228,7 +32887,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27300,7 +32959,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27309,7 +32968,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27327,7 +32986,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27354,7 +33013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27431,7 +33090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27440,7 +33099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27458,7 +33117,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27485,7 +33144,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27562,7 +33221,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27571,7 +33230,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27589,7 +33248,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27661,7 +33320,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27670,7 +33329,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27688,7 +33347,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27715,7 +33374,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27796,7 +33455,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27805,7 +33464,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27823,7 +33482,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27850,7 +33509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27927,7 +33586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -27936,7 +33595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27954,7 +33613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28026,7 +33685,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28035,7 +33694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28053,7 +33712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28080,7 +33739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28156,7 +33815,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28165,7 +33824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28183,7 +33842,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28210,7 +33869,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28291,7 +33950,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28300,7 +33959,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28318,7 +33977,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28345,7 +34004,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28432,7 +34091,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28441,7 +34100,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28459,7 +34118,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28486,7 +34145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28567,7 +34226,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28576,7 +34235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28594,7 +34253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28621,7 +34280,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28702,7 +34361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28711,7 +34370,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28729,7 +34388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28799,7 +34458,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28808,7 +34467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28826,7 +34485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28895,7 +34554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -28904,7 +34563,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28922,7 +34581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28996,7 +34655,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29005,7 +34664,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29023,7 +34682,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29050,7 +34709,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29132,7 +34791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29141,7 +34800,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29159,7 +34818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29186,7 +34845,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29264,7 +34923,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29273,7 +34932,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29291,7 +34950,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29318,7 +34977,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29397,7 +35056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29406,7 +35065,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29424,7 +35083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29492,7 +35151,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29501,7 +35160,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29519,7 +35178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29591,7 +35250,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29600,7 +35259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29618,7 +35277,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29645,7 +35304,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29723,7 +35382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29732,7 +35391,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29750,7 +35409,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29817,7 +35476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29826,7 +35485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29844,7 +35503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29871,7 +35530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29953,7 +35612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -29962,7 +35621,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29980,7 +35639,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30007,7 +35666,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30124,7 +35783,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30133,7 +35792,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30151,7 +35810,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30178,7 +35837,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30260,7 +35919,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30269,7 +35928,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30287,7 +35946,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30356,7 +36015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30365,7 +36024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30383,7 +36042,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30410,7 +36069,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30491,7 +36150,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30500,7 +36159,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30518,7 +36177,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30545,7 +36204,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30626,7 +36285,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30635,7 +36294,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30653,7 +36312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30680,7 +36339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30801,7 +36460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30810,7 +36469,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30837,7 +36496,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30914,7 +36573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -30923,7 +36582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30941,7 +36600,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31013,7 +36672,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31022,7 +36681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31040,7 +36699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31067,7 +36726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31143,7 +36802,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31152,7 +36811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31170,7 +36829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31197,7 +36856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31279,7 +36938,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31288,7 +36947,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31306,7 +36965,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31333,7 +36992,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31411,7 +37070,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31420,7 +37079,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31438,7 +37097,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31465,7 +37124,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31549,7 +37208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31558,7 +37217,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31576,7 +37235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31648,7 +37307,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not signed in; Address and password do not match */
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -31657,7 +37316,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31675,7 +37334,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31702,7 +37361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;

@@ -23,7 +23,8 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
     ("Suppression", ("suppression", "clearance", "address")),
-    ("Settings and access", ("alert", "webhook", "job", "token", "tenant", "completion")),
+    ("Settings and access", ("alert", "webhook", "job", "token", "member", "tenant", "account", "completion")),
+    ("Installation", ("installation", "audit-log")),
 )
 HELP = {
     "wall": "show the readings of all domains by mailbox provider",
@@ -50,7 +51,11 @@ HELP = {
     "webhook": "signed calls to your own programs",
     "job": "long-running work: progress, cancel, resume",
     "token": "API tokens",
-    "tenant": "tenants and their members",
+    "member": "people of a tenant, their roles, and invitations",
+    "tenant": "your tenants and their settings",
+    "account": "your own account: sessions, password, second factor",
+    "installation": "tenants, people and assignments, for owners",
+    "audit-log": "who did what, and whether the log is complete",
     "completion": "shell completion for bash, zsh and fish",
 }
 SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall")}
@@ -64,7 +69,7 @@ _START = (
 
 def module_of(noun: str) -> ModuleType:
     """Import the module of a noun."""
-    return importlib.import_module(f"rust_gauge.cli.{noun}")
+    return importlib.import_module(f"rust_gauge.cli.{noun.replace('-', '_')}")
 
 
 def noun_of(name: str) -> tuple[Noun, ModuleType]:

@@ -1,18 +1,20 @@
-"""`rustgauge tenant`: the tenants that you have access to, and their members."""
+"""`rustgauge tenant`: the tenants that you have access to, and their settings."""
 
-from rust_gauge.cli.nouns import TABLE, Noun
+from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun
 from rust_gauge.cli.session import Session
+from rust_gauge.contract.people import TenantSettings
 from rust_gauge.contract.session import TenantRef
-from rust_gauge.contract.worklist import Member
 
 DEFAULT = "list"
-EXAMPLES = ("tenant list", "tenant members --tenant glasswort")
+EXAMPLES = ("tenant list", "tenant settings --tenant glasswort")
 
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
     noun.add("list", list_tenants, "list your tenants, with your role in each", TABLE)
-    noun.add("members", members, "list the members of a tenant", TABLE)
+    made = noun.add("settings", settings, "show or change the name and whether a second factor is required", DOCUMENT)
+    made.add_argument("--name", help="new name")
+    made.add_argument("--second-factor", choices=("required", "optional"), help="for members of the tenant")
 
 
 def list_tenants(session: Session) -> int:
@@ -24,10 +26,18 @@ def list_tenants(session: Session) -> int:
     return 0
 
 
-def members(session: Session) -> int:
-    """List members."""
-    session.output.items(
-        session.arguments.format, session.client.worklist.members(session.tenant()), Member, ("email", "name", "role"),
-        lambda m: (m.email, m.name, m.role),
-    )  # fmt: skip
+def settings(session: Session) -> int:
+    """Show or change settings."""
+    arguments, tenant, client = session.arguments, session.tenant(), session.client.people
+    found = client.settings(tenant)
+    if arguments.name or arguments.second_factor:
+        required = arguments.second_factor == "required" if arguments.second_factor else found.second_factor
+        found = client.set_settings(tenant, TenantSettings(name=arguments.name or found.name, second_factor=required))
+        session.output.say("Saved.")
+
+    def text() -> None:
+        session.output.line(f"Name: {found.name}")
+        session.output.line(f"Second factor: {'required' if found.second_factor else 'optional'}")
+
+    session.output.document(arguments.format, found, text)
     return 0

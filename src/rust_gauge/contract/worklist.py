@@ -6,7 +6,6 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
-from rust_gauge.contract.session import Role
 
 Level = Literal["stop", "fix", "investigate", "info"]
 ItemState = Literal["waiting", "open", "acknowledged", "snoozed", "resolved"]
@@ -60,14 +59,6 @@ class WorkItemDetails(WorkItem):
     """An item with its history."""
 
     steps: list[WorkStep]
-
-
-class Member(Model):
-    """A person who can see a tenant and can be assigned its items."""
-
-    email: str
-    name: str
-    role: Role
 
 
 class WorkAct(Model):

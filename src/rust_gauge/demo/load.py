@@ -36,7 +36,7 @@ from rust_gauge.demo.zones import (
     proof_token,
     streams_of,
 )
-from rust_gauge.service.accounts import accounts as service_accounts
+from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.domains import audits, domains, proofs, relays
 from rust_gauge.service.feeds import feeds, receiving
 from rust_gauge.service.intake import intake
@@ -45,7 +45,7 @@ from rust_gauge.service.plans import plans
 from rust_gauge.service.readings.computation import compute, look_at_providers
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.worklist import items
-from rust_gauge.store import accounts, providers
+from rust_gauge.store import accounts, providers, tokens
 from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
@@ -98,18 +98,22 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
 def _tenants(connection: Connection, email: str, password: str, token: str, now: datetime) -> list[TenantAccess]:
     found = accounts.find_account(connection, email)
     if found is None:
-        hashed = service_accounts.hash_password(password)
+        hashed = hash_password(password)
         account_id = accounts.add_account(connection, email, "Isla Mackay", hashed, now)
     else:
-        account_id = found[0]
+        account_id = found.id
     out = []
     for tenant in TENANTS:
         id = accounts.add_tenant(connection, tenant.slug, tenant.name, now)
         accounts.grant(connection, account_id, id, Role.ADMIN)
         out.append(TenantAccess(id, tenant.slug, tenant.name, Role.ADMIN))
     digest = hashlib.sha256(token.encode()).digest()
-    if accounts.principal_of_token(connection, digest, now) is None:
-        accounts.add_token(connection, digest, "demo", account_id, None, now, None)
+    accounts.change_account(connection, account_id, is_owner=True)
+    if tokens.principal_of_token(connection, digest, now) is None:
+        tokens.add_token(
+            connection, digest, name="demo", account_id=account_id, created_at=now, expires_at=None, scopes=[],
+            networks=[], tenants=[],
+        )  # fmt: skip
     return out
 
 

@@ -4,6 +4,7 @@ rustgauged run        the service, its workers, and a private MariaDB unless a d
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
 rustgauged migrate    update the database schema
 rustgauged account    create an account or set its password
+rustgauged owner      print a one-time link that creates an owner of the installation
 rustgauged tenant     create a tenant and give an account access to it
 rustgauged token      create an API token, for the first program
 """
@@ -22,18 +23,23 @@ from pydantic import SecretStr, ValidationError
 from sqlalchemy import Connection
 
 from rust_gauge import __version__
-from rust_gauge.contract.session import NewToken
+from rust_gauge.contract.people import NewInvitation
+from rust_gauge.contract.tokens import NewToken
 from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
+from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
-from rust_gauge.service.accounts import accounts
+from rust_gauge.service.accounts import people, tokens
+from rust_gauge.service.accounts.passwords import LEAST, MOST, check_password, hash_password
+from rust_gauge.service.runtime.audit_log import record
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import sign_in
 from rust_gauge.store.engine import Store
 from rust_gauge.store.leases import LeaseHeld
 from rust_gauge.store.migrate import migrate
@@ -56,6 +62,9 @@ def main(argv: list[str] | None = None) -> int:
     except (LaunchError, ValueError) as error:
         print(f"rustgauged: {error}", file=sys.stderr)
         return 1
+    except RustGaugeError as error:
+        print(f"rustgauged: {error}{f'. {error.remedy}' if error.remedy else ''}", file=sys.stderr)
+        return 1
 
 
 def _parser() -> argparse.ArgumentParser:
@@ -70,7 +79,11 @@ def _parser() -> argparse.ArgumentParser:
     account = commands.add_parser("account", help="create an account or set its password, typed or from stdin")
     account.add_argument("email")
     account.add_argument("--name", default="")
+    account.add_argument("--owner", action="store_true", help="an owner of the installation; the first account is one")
     account.set_defaults(run=_account)
+    owner = commands.add_parser("owner", help="print a one-time link that creates an owner of the installation")
+    owner.add_argument("email")
+    owner.set_defaults(run=_owner)
     tenant = commands.add_parser("tenant", help="create a tenant and give an account access to it")
     tenant.add_argument("slug", help="short name used in URLs, such as glasswort")
     tenant.add_argument("--name", default="")
@@ -85,6 +98,7 @@ def _parser() -> argparse.ArgumentParser:
     token.add_argument("account", help="email address of the account that owns it")
     token.add_argument("--name", default="first token")
     token.add_argument("--tenant", help="restrict the token to this tenant")
+    token.add_argument("--expires-in-days", type=int, default=90, help="0: never (default: 90)")
     token.set_defaults(run=_token)
     return parser
 
@@ -124,10 +138,26 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
             prepare(url)
             _serve(supervisor, settings, url, settings.port)
             print(f"Rust Gauge is ready on http://{settings.host}:{settings.port}/ (press Ctrl-C to stop)", flush=True)
+            _offer_ownership(settings, url)
             supervisor.run()
         finally:
             supervisor.stop()
     return 0
+
+
+def _offer_ownership(settings: Settings, url: str) -> None:
+    """Print a one-time link that creates the owner, while nobody can sign in yet."""
+    context = _context(settings, url)
+    try:
+        if context.store.transaction(store_accounts.count_accounts) == 0:
+            link = people.first_owner_link(context)
+            print(
+                "\nNobody can sign in yet. Create the owner of this installation here (once, within 7 days):\n"
+                f"\n  {link}\n",
+                flush=True,
+            )
+    finally:
+        context.close()
 
 
 def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **more: str) -> None:
@@ -303,7 +333,7 @@ def _demo_secrets(path: Path) -> tuple[str, str]:
     if not path.exists():
         path.parent.mkdir(parents=True, exist_ok=True)
         path.touch(mode=0o600)
-        path.write_text(f"{secrets.token_urlsafe(9)} {accounts.TOKEN_PREFIX}{secrets.token_urlsafe(24)}\n")
+        path.write_text(f"{secrets.token_urlsafe(9)} {tokens.TOKEN_PREFIX}{secrets.token_urlsafe(24)}\n")
     password, token = path.read_text().split()
     return password, token
 
@@ -339,17 +369,36 @@ def _migrate(settings: Settings, _: argparse.Namespace) -> int:
 
 
 def _account(settings: Settings, arguments: argparse.Namespace) -> int:
-    password = getpass.getpass("Password (12 characters or more): ") if sys.stdin.isatty() else sys.stdin.readline()
+    asked = f"Password ({LEAST} to {MOST} characters): "
+    password = getpass.getpass(asked) if sys.stdin.isatty() else sys.stdin.readline()
     password = password.rstrip("\n")
-    if len(password) < 12:
-        raise ValueError("the password is too short: 12 characters or more")
     email = arguments.email.strip().lower()
+    check_password(password, email, arguments.name)
     with _opened(settings) as context:
-        hashed = accounts.hash_password(password)
-        context.store.transaction(
-            lambda c: store_accounts.add_account(c, email, arguments.name or email, hashed, utc_now())
-        )
+        hashed = hash_password(password)
+
+        def work(connection: Connection) -> None:
+            first = store_accounts.count_accounts(connection) == 0
+            id = store_accounts.add_account(connection, email, arguments.name or email, hashed, utc_now())
+            sign_in.end_sessions(connection, id)
+            if first or arguments.owner:
+                store_accounts.change_account(connection, id, is_owner=True)
+
+        context.store.transaction(work)
+        record(context, "set_account", account=_SHELL, subject=f"/people/{email}", about_people=True)
     print(f"{email} can sign in.")
+    return 0
+
+
+_SHELL = "rustgauged (shell)"
+
+
+def _owner(settings: Settings, arguments: argparse.Namespace) -> int:
+    """Print a one-time link that makes whoever opens it an owner."""
+    with _opened(settings) as context:
+        made = people.invite(context, None, None, NewInvitation(email=arguments.email))
+        record(context, "invite_owner", account=_SHELL, subject=f"/people/{made.email}", about_people=True)
+    print(made.link or f"Sent to {made.email}.")
     return 0
 
 
@@ -361,13 +410,15 @@ def _tenant(settings: Settings, arguments: argparse.Namespace) -> int:
         found = context.store.transaction(lambda c: store_accounts.find_account(c, arguments.account.strip().lower()))
         if found is None:
             raise ValueError(f"there is no account {arguments.account}")
-        account_id = found[0]
+        account_id = found.id
 
         def work(connection: Connection) -> None:
             tenant_id = store_accounts.add_tenant(connection, slug, arguments.name or slug, utc_now())
             store_accounts.grant(connection, account_id, tenant_id, Role(arguments.role))
 
         context.store.transaction(work)
+        after = {"account": arguments.account, "role": arguments.role}
+        record(context, "set_tenant", account=_SHELL, subject=f"/tenants/{slug}", after=after, about_people=True)
     print(f"{arguments.account} is {arguments.role} of {slug}.")
     return 0
 
@@ -378,7 +429,19 @@ def _token(settings: Settings, arguments: argparse.Namespace) -> int:
         principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, email))
         if principal is None:
             raise ValueError(f"there is no account {email}")
-        made = accounts.add_token(context, principal, NewToken(name=arguments.name, tenant=arguments.tenant))
+        new = NewToken(
+            name=arguments.name, tenants=[arguments.tenant] if arguments.tenant else [],
+            expires_in_days=arguments.expires_in_days or None,
+        )  # fmt: skip
+        made = tokens.add_token(context, principal, new)
+        record(
+            context,
+            "add_token",
+            account=_SHELL,
+            subject=f"/tokens/{made.id}",
+            after=made.model_dump(mode="json"),
+            about_people=True,
+        )
     print(made.secret)
     return 0
 

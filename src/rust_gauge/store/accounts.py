@@ -1,14 +1,15 @@
-"""Tenants, accounts, who may see what, sessions and tokens. Secrets come in as digests only."""
+"""Tenants, accounts, and who may see what. Sessions and tokens are next door, in `sign_in` and `tokens`."""
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.roles import Role
 from rust_gauge.store import tables as t
-from rust_gauge.store.values import values_of
+from rust_gauge.store.values import value_of, values_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,41 +19,65 @@ class PersonRow:
     email: str
     name: str
     role: str
+    second_factor: bool
 
 
 @dataclass(frozen=True, slots=True)
-class TokenRow:
-    """A token, with the slug of its tenant; None where it is for all."""
+class AccountRow:
+    """An account with what signing in needs. `code_secret` is encrypted."""
 
     id: int
+    email: str
     name: str
-    account_id: int
-    tenant_id: int | None
+    password_hash: str
+    is_owner: bool
     created_at: datetime
-    last_used_at: datetime | None
-    expires_at: datetime | None
-    tenant: str | None
+    code_secret: str
+    code_confirmed: bool
+    code_step: int
+
+
+@dataclass(frozen=True, slots=True)
+class TenantRow:
+    """A tenant, as the owner sees it."""
+
+    id: int
+    slug: str
+    name: str
+    created_at: datetime
+    second_factor: bool
 
 
 @dataclass(frozen=True, slots=True)
 class TenantAccess:
-    """A tenant that an account can see."""
+    """A tenant that an account can see. `second_factor`: whether it requires one."""
 
     id: int
     slug: str
     name: str
     role: Role
+    second_factor: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Principal:
-    """Who is asking, and for which tenants they may. `token_id` is set for a program."""
+    """Who is asking, and for which tenants they may. `token_id` is set for a program.
+
+    `second_factor`: whether the session was opened with one; a token stands for the person who made it.
+    `scopes` and `networks` limit a token; empty means that they do not.
+    """
 
     account_id: int
     email: str
     name: str
     tenants: tuple[TenantAccess, ...]
     token_id: int | None = None
+    token_name: str = ""
+    is_owner: bool = False
+    session_id: int | None = None
+    second_factor: bool = False
+    scopes: tuple[str, ...] = ()
+    networks: tuple[str, ...] = ()
 
 
 def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> int:
@@ -67,8 +92,12 @@ def add_tenant(connection: Connection, slug: str, name: str, now: datetime) -> i
 
 def add_account(connection: Connection, email: str, name: str, password_hash: str, now: datetime) -> int:
     """Add the account of this address, or give it this name and password."""
-    statement = upsert(t.account).values(email=email, name=name, password_hash=password_hash, created_at=now)
-    values = {"name": statement.inserted.name, "password_hash": statement.inserted.password_hash}
+    statement = upsert(t.account).values(
+        email=email, name=name, password_hash=password_hash, created_at=now, password_changed_at=now
+    )
+    values = {
+        "name": statement.inserted.name, "password_hash": statement.inserted.password_hash, "password_changed_at": now
+    }  # fmt: skip
     connection.execute(statement.on_duplicate_key_update(**values))
     return int(connection.scalar(select(t.account.c.id).where(t.account.c.email == email)) or 0)
 
@@ -80,120 +109,106 @@ def grant(connection: Connection, account_id: int, tenant_id: int, role: Role) -
 
 
 def people_of(connection: Connection, tenant_id: int) -> list[PersonRow]:
-    """email, name, role of those who may see a tenant, by name."""
+    """Return those who may see a tenant, by name."""
     a, m = t.account.c, t.membership.c
-    query = select(a.email, a.name, m.role).join(t.membership, m.account_id == a.id).where(m.tenant_id == tenant_id)
+    query = (
+        select(a.email, a.name, m.role, a.code_confirmed.label("second_factor"))
+        .join(t.membership, m.account_id == a.id)
+        .where(m.tenant_id == tenant_id)
+    )
     return values_of(PersonRow, connection.execute(query.order_by(a.name, a.email)))
 
 
-def find_account(connection: Connection, email: str) -> tuple[int, str] | None:
-    """(id, password hash) of an account."""
-    row = connection.execute(
-        select(t.account.c.id, t.account.c.password_hash).where(t.account.c.email == email)
-    ).first()
-    return (row.id, row.password_hash) if row else None
+def lock_people(connection: Connection, tenant_id: int) -> None:
+    """Lock a tenant's memberships until the transaction ends, so that two changes cannot both take the last admin."""
+    connection.execute(select(t.tenant.c.id).where(t.tenant.c.id == tenant_id).with_for_update())
 
 
-def count_failures(connection: Connection, email: str, since: datetime) -> int:
-    """Count failed sign-ins of an address since a time."""
-    where = (t.sign_in_failure.c.email == email) & (t.sign_in_failure.c.failed_at > since)
-    return int(connection.scalar(select(func.count()).select_from(t.sign_in_failure).where(where)) or 0)
+def revoke(connection: Connection, account_id: int, tenant_id: int) -> bool:
+    """Take an account's access to a tenant away; return whether it had any."""
+    c = t.membership.c
+    where = (c.account_id == account_id) & (c.tenant_id == tenant_id)
+    return connection.execute(delete(t.membership).where(where)).rowcount > 0
 
 
-def add_failure(connection: Connection, email: str, now: datetime, forget_before: datetime) -> None:
-    """Record a failed sign-in; those before `forget_before` are deleted."""
-    connection.execute(delete(t.sign_in_failure).where(t.sign_in_failure.c.failed_at < forget_before))
-    connection.execute(insert(t.sign_in_failure).values(email=email, failed_at=now))
+def find_account(connection: Connection, email: str) -> AccountRow | None:
+    """Return the account of an address."""
+    query = select(*(t.account.c[name] for name in AccountRow.__dataclass_fields__))
+    return value_of(AccountRow, connection.execute(query.where(t.account.c.email == email)).first())
 
 
-def add_session(connection: Connection, digest: bytes, account_id: int, now: datetime, expires: datetime) -> None:
-    """Store a session by the digest of its secret; expired ones are deleted."""
-    connection.execute(delete(t.session).where(t.session.c.expires_at < now))
-    connection.execute(
-        insert(t.session).values(digest=digest, account_id=account_id, created_at=now, expires_at=expires)
-    )
+def get_account(connection: Connection, id: int) -> AccountRow | None:
+    """Return an account by its id."""
+    query = select(*(t.account.c[name] for name in AccountRow.__dataclass_fields__))
+    return value_of(AccountRow, connection.execute(query.where(t.account.c.id == id)).first())
 
 
-def drop_session(connection: Connection, digest: bytes) -> None:
-    """Delete a session."""
-    connection.execute(delete(t.session).where(t.session.c.digest == digest))
+def change_account(connection: Connection, id: int, /, **values: Any) -> None:
+    """Change columns of an account."""
+    connection.execute(update(t.account).where(t.account.c.id == id).values(**values))
 
 
-def principal_of_session(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
-    """Return who a session belongs to; None if it is unknown or expired."""
-    account_id = connection.scalar(
-        select(t.session.c.account_id).where(t.session.c.digest == digest, t.session.c.expires_at > now)
-    )
-    return _principal(connection, account_id) if account_id else None
+def list_accounts(connection: Connection) -> list[AccountRow]:
+    """Return all accounts by address."""
+    query = select(*(t.account.c[name] for name in AccountRow.__dataclass_fields__)).order_by(t.account.c.email)
+    return values_of(AccountRow, connection.execute(query))
 
 
-def principal_of_token(connection: Connection, digest: bytes, now: datetime) -> Principal | None:
-    """Return who a token belongs to; None if it is unknown or expired."""
-    row = connection.execute(select(t.token).where(t.token.c.digest == digest)).first()
-    if row is None or (row.expires_at is not None and row.expires_at <= now.replace(tzinfo=None)):
-        return None
-    if row.last_used_at is None or (now.replace(tzinfo=None) - row.last_used_at).total_seconds() > 60:
-        connection.execute(update(t.token).where(t.token.c.id == row.id).values(last_used_at=now))
-    return _principal(connection, row.account_id, row.tenant_id, row.id)
+def delete_account(connection: Connection, id: int) -> None:
+    """Delete an account with its memberships, sessions and tokens."""
+    connection.execute(delete(t.account).where(t.account.c.id == id))
+
+
+def count_accounts(connection: Connection) -> int:
+    """Count all accounts."""
+    return int(connection.scalar(select(func.count()).select_from(t.account)) or 0)
+
+
+def owners(connection: Connection) -> list[AccountRow]:
+    """Return the owners of the installation, locked until the transaction ends."""
+    query = select(*(t.account.c[name] for name in AccountRow.__dataclass_fields__))
+    rows = connection.execute(query.where(t.account.c.is_owner).order_by(t.account.c.id).with_for_update())
+    return values_of(AccountRow, rows)
+
+
+def list_tenants(connection: Connection) -> list[TenantRow]:
+    """Return all tenants by name."""
+    query = select(*(t.tenant.c[name] for name in TenantRow.__dataclass_fields__)).order_by(t.tenant.c.name)
+    return values_of(TenantRow, connection.execute(query))
+
+
+def change_tenant(connection: Connection, id: int, /, **values: Any) -> None:
+    """Change columns of a tenant."""
+    connection.execute(update(t.tenant).where(t.tenant.c.id == id).values(**values))
 
 
 def principal_of_email(connection: Connection, email: str) -> Principal | None:
     """For administrators with access to the database."""
     found = find_account(connection, email)
-    return _principal(connection, found[0]) if found else None
+    return principal_of_account(connection, found.id) if found else None
 
 
-def _principal(
-    connection: Connection, account_id: int, tenant_id: int | None = None, token_id: int | None = None
+def principal_of_account(
+    connection: Connection, account_id: int, tenant_ids: list[int] | None = None
 ) -> Principal | None:
-    account = connection.execute(select(t.account).where(t.account.c.id == account_id)).first()
+    """Return an account with its tenants, or with those of them that are named."""
+    account = get_account(connection, account_id)
     if account is None:
         return None
+    c = t.tenant.c
     query = (
-        select(t.tenant.c.id, t.tenant.c.slug, t.tenant.c.name, t.membership.c.role)
-        .join(t.membership, t.membership.c.tenant_id == t.tenant.c.id)
+        select(c.id, c.slug, c.name, t.membership.c.role, c.second_factor)
+        .join(t.membership, t.membership.c.tenant_id == c.id)
         .where(t.membership.c.account_id == account_id)
-        .order_by(t.tenant.c.id)
+        .order_by(c.id)
     )
-    if tenant_id is not None:
-        query = query.where(t.tenant.c.id == tenant_id)
-    tenants = tuple(TenantAccess(row.id, row.slug, row.name, Role(row.role)) for row in connection.execute(query))
-    return Principal(account.id, account.email, account.name, tenants, token_id)
-
-
-def add_token(
-    connection: Connection,
-    digest: bytes,
-    name: str,
-    account_id: int,
-    tenant_id: int | None,
-    now: datetime,
-    expires: datetime | None,
-) -> int:
-    """Store a token by the digest of its secret; return its id."""
-    result = connection.execute(
-        insert(t.token).values(
-            digest=digest, name=name, account_id=account_id, tenant_id=tenant_id, created_at=now, expires_at=expires
-        )
+    if tenant_ids:
+        query = query.where(c.id.in_(tenant_ids))
+    tenants = tuple(
+        TenantAccess(row.id, row.slug, row.name, Role(row.role), bool(row.second_factor))
+        for row in connection.execute(query)
     )
-    return int(result.inserted_primary_key[0])  # type: ignore[index]
-
-
-def list_tokens(connection: Connection, account_id: int) -> list[TokenRow]:
-    """Return an account's tokens with the slugs of their tenants."""
-    query = (
-        select(t.token, t.tenant.c.slug.label("tenant"))
-        .outerjoin(t.tenant, t.tenant.c.id == t.token.c.tenant_id)
-        .where(t.token.c.account_id == account_id)
-        .order_by(t.token.c.id)
-    )
-    return values_of(TokenRow, connection.execute(query))
-
-
-def delete_token(connection: Connection, account_id: int, token_id: int) -> bool:
-    """Delete a token of this account; return whether there was one."""
-    where = (t.token.c.id == token_id) & (t.token.c.account_id == account_id)
-    return connection.execute(delete(t.token).where(where)).rowcount > 0
+    return Principal(account.id, account.email, account.name, tenants, is_owner=bool(account.is_owner))
 
 
 def tenant_ids(connection: Connection) -> list[int]:

@@ -72,6 +72,13 @@ def list_proofs(connection: Connection, tenant_id: int) -> list[ProofRow]:
     return values_of(ProofRow, connection.execute(query.limit(2000)))
 
 
+def verified_domains(connection: Connection, tenant_id: int) -> list[str]:
+    """Return the domains that a tenant has verified."""
+    c = t.proof.c
+    query = select(c.subject).where(c.tenant_id == tenant_id, c.kind == "domain", c.state == "verified").distinct()
+    return list(connection.scalars(query))
+
+
 def change_proof(connection: Connection, proof_id: int, /, **values: Unpack[ProofColumns]) -> None:
     """Change columns of a proof."""
     connection.execute(update(t.proof).where(t.proof.c.id == proof_id).values(**values))

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from rust_gauge.client.asynchronous.connection import AsyncConnection
 
 if TYPE_CHECKING:
+    from rust_gauge.client.asynchronous.account import Account
     from rust_gauge.client.asynchronous.addresses import Addresses
     from rust_gauge.client.asynchronous.audits import Audits
     from rust_gauge.client.asynchronous.cause_rules import CauseRulesPart
@@ -16,7 +17,9 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.events import Events
     from rust_gauge.client.asynchronous.feeds import Feeds
     from rust_gauge.client.asynchronous.flow import FlowReader
+    from rust_gauge.client.asynchronous.installation import Installation
     from rust_gauge.client.asynchronous.jobs import Jobs
+    from rust_gauge.client.asynchronous.people import People
     from rust_gauge.client.asynchronous.plans import Plans
     from rust_gauge.client.asynchronous.proofs import Proofs
     from rust_gauge.client.asynchronous.publishing import Publishing
@@ -43,6 +46,27 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.tokens import Tokens
 
         return Tokens(self)
+
+    @cached_property
+    def account(self) -> "Account":
+        """Your own account: sessions, password, second factor."""
+        from rust_gauge.client.asynchronous.account import Account
+
+        return Account(self)
+
+    @cached_property
+    def people(self) -> "People":
+        """People of a tenant: members, invitations, the audit log."""
+        from rust_gauge.client.asynchronous.people import People
+
+        return People(self)
+
+    @cached_property
+    def installation(self) -> "Installation":
+        """What an owner of the installation manages."""
+        from rust_gauge.client.asynchronous.installation import Installation
+
+        return Installation(self)
 
     @cached_property
     def domains(self) -> "Domains":

@@ -9,7 +9,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client.calls.call import Call
-from rust_gauge.client.calls.session import sign_in, who
+from rust_gauge.client.calls.session import accept_invitation, sign_in, sign_out, who
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.common import Page
@@ -50,10 +50,23 @@ class AsyncConnection:
         """Close the open connections."""
         await self._http.aclose()
 
-    async def sign_in(self, email: str, password: str) -> Who:
+    async def sign_in(self, email: str, password: str, code: str = "") -> Who:
         """Sign in as a person, for what tokens may not do. Use a client without a token."""
-        found = await self.send(sign_in(email, password))
+        found = await self.send(sign_in(email, password, code))
         self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")  # what changes something has to say it
+        return found
+
+    async def sign_out(self) -> None:
+        """End the session."""
+        await self.send(sign_out())
+
+    async def accept_invitation(self, secret: str, name: str, password: str, *, code: str = "", email: str = "") -> Who:
+        """Accept an invitation with a new account, or with the password of your own, and sign in.
+
+        `email` only where the invitation names none: that of the first owner.
+        """
+        found = await self.send(accept_invitation(secret, name, password, code, email))
+        self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")
         return found
 
     async def who(self) -> Who:

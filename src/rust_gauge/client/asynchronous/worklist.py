@@ -9,7 +9,6 @@ from rust_gauge.client.calls import worklist as calls
 from rust_gauge.contract.worklist import (
     AlertSettings,
     LineRow,
-    Member,
     Notification,
     Report,
     StreamPause,
@@ -48,10 +47,6 @@ class Worklist(Part):
     async def detect(self, tenant: str) -> builtins.list[WorkItem]:
         """Detect problems now, and return the open items."""
         return (await self._client.send(calls.run_detection(tenant))).items
-
-    async def members(self, tenant: str) -> builtins.list[Member]:
-        """Return the people who can see a tenant and can be assigned its items."""
-        return (await self._client.send(calls.list_members(tenant))).items
 
     async def lines(self, tenant: str) -> builtins.list[LineRow]:
         """Return rates compared with their lines."""

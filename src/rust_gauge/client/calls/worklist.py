@@ -8,7 +8,6 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.worklist import (
     AlertSettings,
     LineRow,
-    Member,
     Notification,
     Report,
     StreamPause,
@@ -56,10 +55,6 @@ def get_report(tenant: str, days: int, last: date | None) -> Call[Report]:
 
 def send_report(tenant: str, days: int, last: date | None) -> Call[None]:
     return make_call("POST", tenant_path(tenant, "reports"), type(None), days=days, last=last)
-
-
-def list_members(tenant: str) -> Call[Page[Member]]:
-    return make_call("GET", tenant_path(tenant, "members"), Page[Member])
 
 
 def list_notifications(tenant: str) -> Call[Page[Notification]]:

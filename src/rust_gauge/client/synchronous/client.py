@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from rust_gauge.client.synchronous.connection import Connection
 
 if TYPE_CHECKING:
+    from rust_gauge.client.synchronous.account import Account
     from rust_gauge.client.synchronous.addresses import Addresses
     from rust_gauge.client.synchronous.audits import Audits
     from rust_gauge.client.synchronous.cause_rules import CauseRulesPart
@@ -18,7 +19,9 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.events import Events
     from rust_gauge.client.synchronous.feeds import Feeds
     from rust_gauge.client.synchronous.flow import FlowReader
+    from rust_gauge.client.synchronous.installation import Installation
     from rust_gauge.client.synchronous.jobs import Jobs
+    from rust_gauge.client.synchronous.people import People
     from rust_gauge.client.synchronous.plans import Plans
     from rust_gauge.client.synchronous.proofs import Proofs
     from rust_gauge.client.synchronous.publishing import Publishing
@@ -45,6 +48,27 @@ class Client(Connection):
         from rust_gauge.client.synchronous.tokens import Tokens
 
         return Tokens(self)
+
+    @cached_property
+    def account(self) -> "Account":
+        """Your own account: sessions, password, second factor."""
+        from rust_gauge.client.synchronous.account import Account
+
+        return Account(self)
+
+    @cached_property
+    def people(self) -> "People":
+        """People of a tenant: members, invitations, the audit log."""
+        from rust_gauge.client.synchronous.people import People
+
+        return People(self)
+
+    @cached_property
+    def installation(self) -> "Installation":
+        """What an owner of the installation manages."""
+        from rust_gauge.client.synchronous.installation import Installation
+
+        return Installation(self)
 
     @cached_property
     def domains(self) -> "Domains":

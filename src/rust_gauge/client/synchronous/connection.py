@@ -11,7 +11,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client.calls.call import Call
-from rust_gauge.client.calls.session import sign_in, who
+from rust_gauge.client.calls.session import accept_invitation, sign_in, sign_out, who
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.common import Page
@@ -52,10 +52,23 @@ class Connection:
         """Close the open connections."""
         self._http.close()
 
-    def sign_in(self, email: str, password: str) -> Who:
+    def sign_in(self, email: str, password: str, code: str = "") -> Who:
         """Sign in as a person, for what tokens may not do. Use a client without a token."""
-        found = self.send(sign_in(email, password))
+        found = self.send(sign_in(email, password, code))
         self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")  # what changes something has to say it
+        return found
+
+    def sign_out(self) -> None:
+        """End the session."""
+        self.send(sign_out())
+
+    def accept_invitation(self, secret: str, name: str, password: str, *, code: str = "", email: str = "") -> Who:
+        """Accept an invitation with a new account, or with the password of your own, and sign in.
+
+        `email` only where the invitation names none: that of the first owner.
+        """
+        found = self.send(accept_invitation(secret, name, password, code, email))
+        self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")
         return found
 
     def who(self) -> Who:

@@ -11,7 +11,6 @@ from rust_gauge.client.synchronous.part import Part
 from rust_gauge.contract.worklist import (
     AlertSettings,
     LineRow,
-    Member,
     Notification,
     Report,
     StreamPause,
@@ -50,10 +49,6 @@ class Worklist(Part):
     def detect(self, tenant: str) -> builtins.list[WorkItem]:
         """Detect problems now, and return the open items."""
         return (self._client.send(calls.run_detection(tenant))).items
-
-    def members(self, tenant: str) -> builtins.list[Member]:
-        """Return the people who can see a tenant and can be assigned its items."""
-        return (self._client.send(calls.list_members(tenant))).items
 
     def lines(self, tenant: str) -> builtins.list[LineRow]:
         """Return rates compared with their lines."""

@@ -13,6 +13,7 @@ from sqlalchemy.exc import IntegrityError
 from rust_gauge.contract.feeds import Feed, FeedChange, FeedDefaults, FeedMapping, FeedSource, MadeFeed, NewFeed
 from rust_gauge.core.mailflow.mapping import MappingError
 from rust_gauge.core.webhooks import secret_text
+from rust_gauge.service.accounts import ownership
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
@@ -38,6 +39,7 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
     now = context.clock()
 
     def write(connection: Connection) -> None:
+        _require_own(connection, tenant, new.kind, new.source, now)
         if len(store_feeds.list_feeds(connection, tenant.id)) >= _MAX_FEEDS:
             raise ServiceProblem("too-large", f"{_MAX_FEEDS} feeds exist, the limit", remedy="Delete some")
         store_feeds.add_feed(
@@ -87,6 +89,23 @@ def _check(context: Context, kind: str, source: FeedSource, mapping: FeedMapping
         raise ServiceProblem("invalid-request", f"{where[:200]} may not be contacted", remedy=remedy)
 
 
+def _require_own(connection: Connection, tenant: TenantAccess, kind: str, source: FeedSource, now: datetime) -> None:
+    """ServiceProblem where something that a feed reads is another tenant's, or nobody's yet (`accounts.ownership`)."""
+    for what, value in used_by(kind, source):
+        ownership.require_own(connection, tenant.id, what, value, now, f"feed of {tenant.slug}")
+
+
+def used_by(kind: str, source: FeedSource) -> list[tuple[str, str]]:
+    """Return what a feed reads: (kind of assignment, value)."""
+    if kind == "mail":
+        return [(ownership.MAIL, address) for address in source.addresses]
+    if kind in ("mailbox", "log") and source.path:
+        return [(ownership.FOLDER, source.path)]
+    if kind in ("mailbox", "queue") and source.host:
+        return [(ownership.HOST, f"{source.host}:{source.port}" if source.port else source.host)]
+    return []
+
+
 def _may_reach(context: Context, source: FeedSource) -> bool:
     """Mailboxes and queues are inside as a rule, so each has to be named: a tenant must not look around with them."""
     names = {source.host.lower(), f"{source.host.lower()}:{source.port}"}
@@ -128,7 +147,13 @@ def update_feed(context: Context, tenant: TenantAccess, name: str, change: FeedC
     if change.password is not None:
         values["password"] = encrypt(context.settings, change.password) if change.password else ""
     if values:
-        context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, **{**values, "error": ""}))
+
+        def write(connection: Connection) -> None:
+            if change.source is not None:
+                _require_own(connection, tenant, row.kind, source, context.clock())
+            store_feeds.update_feed(connection, row.id, **{**values, "error": ""})
+
+        context.store.transaction(write)
     return get_feed(context, tenant, name)
 
 

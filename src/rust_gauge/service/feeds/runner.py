@@ -21,14 +21,17 @@ from rust_gauge.gateways.log_file import read_more
 from rust_gauge.gateways.mail_folders import mark_read, read_imap, read_maildir, sent_to
 from rust_gauge.gateways.mail_in import MailIn
 from rust_gauge.gateways.queue_in import QueuePlace, consume
+from rust_gauge.service.accounts import ownership
 from rust_gauge.service.feeds import receiving
+from rust_gauge.service.feeds.feeds import used_by
 from rust_gauge.service.feeds.formats import split_mbox
 from rust_gauge.service.intake.rows import rows_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.secrets import decrypt
 from rust_gauge.service.unsubscribes.unsubscribes import take_mailto
+from rust_gauge.store import assignments, leases
 from rust_gauge.store import feeds as store_feeds
-from rust_gauge.store import leases
+from rust_gauge.store.assignments import AssignmentRow
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.feeds import FeedRow
 from rust_gauge.store.leases import Lease, LeaseHeld, LeaseLost
@@ -62,7 +65,7 @@ class Runner:
         self._context = context
         self._turns: dict[int, _Turn] = {}
         self._mail: MailIn | None = None
-        self._addresses: tuple[float, list[FeedRow]] = (0.0, [])
+        self._addresses: tuple[float, list[FeedRow], list[AssignmentRow]] = (0.0, [], [])
 
     def start_mail(self) -> int:
         """Listen for mail, if the settings say so. Returns the port, 0 where there is none."""
@@ -123,9 +126,18 @@ class Runner:
 
     def _check_path(self, row: FeedRow) -> Path:
         path = str(row.source["path"])
+        self._check_owner(row)
         if not self._context.settings.may_read(path):
             raise OSError(f"{path} may not be read: its directory is not in feed_folders of the service settings")
         return Path(path)
+
+    def _check_owner(self, row: FeedRow) -> None:
+        """OSError when what a feed reads is not its tenant's any more."""
+        rows = self._context.store.transaction(assignments.list_assignments)
+        for kind, value in used_by(row.kind, FeedSource.model_validate(row.source)):
+            mine = [one.value for one in rows if one.kind == kind and one.tenant_id == row.tenant_id]
+            if not any(ownership.covers(kind, owned, ownership.normal(kind, value)) for owned in mine):
+                raise OSError(f"{value} is not assigned to this tenant; ask the owner of the installation")
 
     def _read_log(self, row: FeedRow) -> bool:
         piece = read_more(self._check_path(row), row.position)
@@ -140,6 +152,7 @@ class Runner:
     def _read_mailbox(self, row: FeedRow) -> bool:
         source = FeedSource.model_validate(row.source)
         if source.host:
+            self._check_owner(row)
             password = decrypt(self._context.settings, row.password) if row.password else ""
             ca_file = str(self._context.settings.tls_ca_file or "")
             batch = read_imap(
@@ -194,6 +207,7 @@ class Runner:
             str(self._context.settings.tls_ca_file or ""),
         )  # fmt: skip
         try:
+            self._check_owner(row)
             consume(place, lambda bodies: self._take_bodies(row, turn, bodies), turn.stop)
         except Exception as error:  # whatever it was: said, and tried again later
             turn.failures += 1
@@ -236,22 +250,25 @@ class Runner:
 
     def _feeds_for(self, address: str) -> list[FeedRow]:
         """Mail feeds that take mail for this address: named itself, with a tag behind +, or by its domain."""
-        at, rows = self._addresses
+        at, rows, owned = self._addresses
         if time.monotonic() - at > _ADDRESSES_FOR:
-            rows = [
-                row
-                for row in self._context.store.transaction(lambda c: store_feeds.list_feeds(c))
-                if row.kind == "mail"
-            ]
-            self._addresses = (time.monotonic(), rows)
+            found = self._context.store.transaction(lambda c: store_feeds.list_feeds(c))
+            rows = [row for row in found if row.kind == "mail"]
+            owned = self._context.store.transaction(lambda c: assignments.list_assignments(c, ownership.MAIL))
+            self._addresses = (time.monotonic(), rows, owned)
         try:
             parsed = parse_address(address)
         except AddressError:
             return []
         local = parsed.local.lower()
         wanted = {f"@{parsed.domain}", f"{local}@{parsed.domain}", f"{local.partition('+')[0]}@{parsed.domain}"}
+        mine = {row.tenant_id for row in owned if row.value in wanted}  # whoever it belongs to; nobody else gets it
         return [
-            row for row in rows if not row.paused and wanted & {address.lower() for address in row.source["addresses"]}
+            row
+            for row in rows
+            if not row.paused
+            and row.tenant_id in mine
+            and wanted & {address.lower() for address in row.source["addresses"]}
         ]
 
     def _is_unsubscribe(self, address: str) -> bool:

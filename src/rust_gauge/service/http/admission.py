@@ -15,7 +15,7 @@ from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.types import Scope
 
-from rust_gauge.service.http.access import COOKIE
+from rust_gauge.service.http.access import COOKIE, PUBLIC_COOKIE
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.principals import principal_of
 from rust_gauge.store import feeds as store_feeds
@@ -91,7 +91,8 @@ def is_known(context: Context, scope: Scope) -> bool:
 
 def _session(headers: Headers) -> str:
     try:
-        found = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
+        sent = SimpleCookie(headers.get("cookie", ""))
     except CookieError:
         return ""
+    found = sent.get(COOKIE) or sent.get(PUBLIC_COOKIE)
     return found.value if found is not None else ""

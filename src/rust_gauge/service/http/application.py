@@ -1,5 +1,6 @@
 """The frame that every route lives in: problems as RFC 9457 documents, health, and the console's files."""
 
+import math
 import warnings
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -150,7 +151,9 @@ def problem_response(
 def _add_problems(app: FastAPI) -> None:
     @app.exception_handler(ServiceProblem)
     def service_problem(request: Request, error: ServiceProblem) -> Response:
-        headers = {"WWW-Authenticate": "Bearer"} if error.kind.slug == "not-signed-in" else None
+        headers = {"WWW-Authenticate": "Bearer"} if error.kind.slug == "not-signed-in" else {}
+        if error.retry_after is not None:
+            headers["Retry-After"] = str(math.ceil(error.retry_after))
         return problem_response(
             request, error.kind.slug, error.detail, error.remedy, error.errors, error.errors_total, headers
         )

@@ -3,15 +3,28 @@
 `access.get_tenant` enforces it. A route that is missing here is refused to everybody, and a test fails.
 """
 
+from fastapi.routing import APIRoute
+
 from rust_gauge.core.roles import Role
 
-# Answered without a session or token; a feed's address proves the sender by itself.
-PUBLIC = frozenset({"sign_in", "receive", "healthz", "readyz"})
+# Answered without a session or token; a feed's address proves the sender by itself, and so does an invitation's link.
+PUBLIC = frozenset({"sign_in", "receive", "healthz", "readyz", "look_at_invitation", "accept_invitation"})
 
 # About the person who asks, or all tenants that they may see.
-SIGNED_IN = frozenset(
-    {"get_session", "sign_out", "list_tokens", "add_token", "delete_token", "get_wall", "list_worklist"}
-)
+_SIGNED_IN = """
+    get_session sign_out list_tokens add_token rotate_token delete_token get_wall list_worklist list_sessions
+    end_session end_other_sessions change_password get_second_factor start_second_factor confirm_second_factor
+    remove_second_factor renew_recovery_codes
+"""
+SIGNED_IN = frozenset(_SIGNED_IN.split())
+
+# Of the whole installation: `access.Owner` lets its owners pass.
+_OWNER = """
+    list_tenants add_tenant list_people get_person change_owner delete_person reset_second_factor
+    list_owner_invitations invite_owner delete_owner_invitation list_assignments add_assignment delete_assignment
+    list_installation_audit_log check_audit_log
+"""
+OWNER = frozenset(_OWNER.split())
 
 _VIEWER = """
     list_domains get_domain list_audits get_newest_audit compare_audits get_audit list_history check_spf
@@ -24,7 +37,7 @@ _VIEWER = """
     get_address_words list_suppression count_suppression export_suppression get_address_status
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
     list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
-    list_webhook_calls
+    list_webhook_calls get_tenant_settings
 """
 
 _OPERATOR = """
@@ -42,7 +55,8 @@ _ADMIN = """
     roll_back_publication set_cause_rules apply_cause_rules cancel_cause_rules set_flow_settings erase_recipient
     set_reading_settings reset_reading_settings set_alert_settings set_address_words set_suppression_policy
     reset_suppression_policy set_suppression_matching add_gate delete_gate add_webhook update_webhook
-    delete_webhook test_webhook replay_webhook
+    delete_webhook test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
+    set_tenant_settings list_audit_log
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
@@ -53,3 +67,32 @@ ROLES: dict[str, Role] = {
     for role, operations in ((Role.VIEWER, _VIEWER), (Role.OPERATOR, _OPERATOR), (Role.ADMIN, _ADMIN))
     for operation in operations.split()
 }
+
+
+# Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
+CAPABILITIES = (
+    "audits", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans", "proofs", "publishing",
+    "readings", "suppression", "watches", "webhooks", "worklist",
+)  # fmt: skip
+
+
+def scope_of(route: APIRoute) -> str | None:
+    """Return the scope that a call needs; None for what a token may always ask: about itself."""
+    tag, operation = str(route.tags[0]) if route.tags else "", route.operation_id or ""
+    if tag not in CAPABILITIES:
+        return None
+    if operation in ROLES:
+        reads = ROLES[operation] is Role.VIEWER or operation in _READ_BY_POST
+    else:
+        reads = (route.methods or set()) <= {"GET", "HEAD"}
+    return f"{tag}:{'read' if reads else 'write'}"
+
+
+# Answers to questions that need a body: they change nothing.
+_READ_BY_POST = frozenset({"get_clearance", "stream_clearance", "check_addresses", "check_message", "forecast_reading"})
+
+
+def allows(scopes: tuple[str, ...], needed: str) -> bool:
+    """Return whether a token with these scopes may do what needs one."""
+    capability, _, access = needed.partition(":")
+    return needed in scopes or (access == "read" and f"{capability}:write" in scopes)

@@ -12,6 +12,7 @@ from pydantic import BaseModel
 
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.service.http.parameters import problems
+from rust_gauge.service.http.recording import is_recorded, know_reader, record_call, state_before
 from rust_gauge.service.runtime.problems import ServiceProblem
 
 
@@ -21,12 +22,19 @@ class StrictRoute(APIRoute):
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         """Check the names of query parameters before the route runs."""
         handle, known = super().get_route_handler(), self._parameters()
+        recorded = is_recorded(self)
+        know_reader(self)
 
         async def strict(request: Request) -> Response:
             unknown = [name for name in request.query_params if name not in known]
             if unknown:
                 raise _unknown(unknown, sorted(known))
-            return await handle(request)
+            if not recorded:
+                return await handle(request)
+            before = await state_before(request, self)
+            response = await handle(request)
+            await record_call(request, self, response, before)
+            return response
 
         return strict
 

@@ -31,7 +31,11 @@ KINDS = {
             "Address and password do not match",
             "For security the service does not say which of the two is wrong.",
         ),
-        ProblemKind("too-many-attempts", 429, "Too many attempts", "Wait 15 minutes, then try again."),
+        ProblemKind(
+            "code-required", 401, "Code of the second factor required", "Send the same again with the code of the app."
+        ),
+        ProblemKind("weak-password", 422, "Password not accepted", "10 to 256 characters that are not easy to guess."),
+        ProblemKind("too-many-attempts", 429, "Too many attempts", "Try again after the time in `Retry-After`."),
         ProblemKind(
             "cross-site",
             403,
@@ -39,6 +43,19 @@ KINDS = {
             "Session cookies are accepted from the console's own pages only.",
         ),
         ProblemKind("role-too-low", 403, "Your role does not allow this", "`detail` names the role that is required."),
+        ProblemKind(
+            "second-factor-required",
+            403,
+            "Second factor required",
+            "The tenant requires a second factor. Set one up for your account and sign in with it.",
+        ),
+        ProblemKind(
+            "scope-missing", 403, "The token does not allow this", "`detail` names the scope that is required."
+        ),
+        ProblemKind("wrong-network", 403, "The token is not valid from here", "It is limited to other networks."),
+        ProblemKind("person-only", 403, "Not for tokens", "Sign in with a password to do this."),
+        ProblemKind("not-assigned", 403, "Not assigned to this tenant", "The owner of the installation assigns it."),
+        ProblemKind("last-one", 409, "Nobody else is left", "Nothing was changed; `detail` says why."),
         ProblemKind("not-found", 404, "Not found", "It does not exist, or you do not have access to it."),
         ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for the methods of this path."),
         ProblemKind("already-there", 409, "Already exists", "Nothing was changed."),
@@ -85,10 +102,12 @@ class ServiceProblem(RustGaugeError):
         remedy: str = "",
         errors: list[ProblemError] | None = None,
         errors_total: int | None = None,
+        retry_after: float | None = None,
     ) -> None:
         super().__init__(detail or KINDS[slug].title, remedy=remedy)
         self.kind = KINDS[slug]
         self.detail = detail
+        self.retry_after = retry_after  # seconds
         self.errors = errors or []
         self.errors_total = errors_total if errors_total is not None else len(self.errors)
 

@@ -95,6 +95,11 @@ class Settings(BaseSettings):
             split_server(text)
         return value
 
+    @property
+    def is_public(self) -> bool:
+        """Whether people reach it over TLS: then cookies are for TLS only."""
+        return self.public_url.startswith("https://")
+
     def may_read(self, path: str) -> bool:
         """Return whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
         try:

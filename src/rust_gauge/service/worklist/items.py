@@ -6,7 +6,7 @@ from datetime import UTC, date, datetime, time, timedelta
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.worklist import AlertSettings, LineRow, Member, WorkAct, WorkItem, WorkItemDetails, WorkStep
+from rust_gauge.contract.worklist import AlertSettings, LineRow, WorkAct, WorkItem, WorkItemDetails, WorkStep
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.worklist import (
@@ -281,12 +281,6 @@ def get_item(context: Context, tenant: TenantAccess, id: int) -> WorkItemDetails
         return WorkItemDetails(**_show(row, tenant).model_dump(), steps=steps)
 
     return context.store.transaction(read)
-
-
-def list_members(context: Context, tenant: TenantAccess) -> list[Member]:
-    """Whom an item can be given to."""
-    rows = context.store.transaction(lambda c: store_accounts.people_of(c, tenant.id))
-    return [Member(email=row.email, name=row.name, role=row.role) for row in rows]
 
 
 def _member(connection: Connection, tenant: TenantAccess, email: str) -> None:

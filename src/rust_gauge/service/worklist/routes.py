@@ -9,7 +9,6 @@ from rust_gauge.contract.worklist import (
     AlertSettings,
     ItemState,
     LineRow,
-    Member,
     Notification,
     Report,
     StreamPause,
@@ -64,12 +63,6 @@ def run_detection(context: Ctx, tenant: Tenant) -> Page[WorkItem]:
     """Detect problems now instead of at the next scheduled time, and return the open items."""
     items.detect(context, tenant)
     return Page(items=items.list_items(context, (tenant,), ("waiting", "open", "acknowledged", "snoozed"), None))
-
-
-@router.get("/tenants/{tenant}/members", tags=["worklist"], operation_id="list_members")
-def list_members(context: Ctx, tenant: Tenant) -> Page[Member]:
-    """List the people who can see this tenant and can be assigned its items."""
-    return Page(items=items.list_members(context, tenant))
 
 
 @router.get("/tenants/{tenant}/lines", tags=["worklist"], operation_id="list_lines")

@@ -4,7 +4,18 @@ Times are DATETIME(6) in UTC. Kinds, causes and permanences are kept as the numb
 `event` is partitioned by time (see `partitions`), so its identity includes the event time.
 """
 
-from rust_gauge.store.tables.accounts import account, membership, session, sign_in_failure, tenant, token
+from rust_gauge.store.tables.accounts import (
+    account,
+    assignment,
+    invitation,
+    membership,
+    recovery_code,
+    session,
+    sign_in_attempt,
+    tenant,
+    token,
+)
+from rust_gauge.store.tables.audit_log import audit_entry, audit_head
 from rust_gauge.store.tables.base import metadata
 from rust_gauge.store.tables.clearance import gate
 from rust_gauge.store.tables.domains import (
@@ -71,7 +82,10 @@ __all__ = [
     "UNRESOLVED_PROVIDER",
     "account",
     "annotation",
+    "assignment",
     "audit",
+    "audit_entry",
+    "audit_head",
     "batch_result",
     "dkim_key_seen",
     "domain_fact",
@@ -89,6 +103,7 @@ __all__ = [
     "gate",
     "held_mailed_day",
     "intake_lock",
+    "invitation",
     "job",
     "job_piece",
     "label",
@@ -105,13 +120,14 @@ __all__ = [
     "publication",
     "reading_series",
     "recipient_domain",
+    "recovery_code",
     "rejected_row",
     "relay",
     "reply_pattern",
     "sending_domain",
     "session",
     "shift",
-    "sign_in_failure",
+    "sign_in_attempt",
     "stream",
     "suppression_change",
     "suppression_day",
