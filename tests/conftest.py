@@ -271,6 +271,14 @@ def make_office(world: World, role: Role = Role.ADMIN) -> Office:
     return Office(world, TenantAccess(tenant, slug, f"Office {slug}", role), email, token)
 
 
+def make_owner(office: Office) -> None:
+    """Make the account of an office an owner of the installation."""
+    store = office.world.context.store
+    found = store.transaction(lambda c: store_accounts.find_account(c, office.email))
+    assert found is not None
+    store.transaction(lambda c: store_accounts.change_account(c, found.id, is_owner=True))
+
+
 def assign(office: Office, kind: str, *values: str) -> None:
     """Assign what feeds read to a tenant, as the owner of the installation does."""
     now = office.world.clock()

@@ -13,7 +13,7 @@ import pytest
 
 from rust_gauge.cli.main import HELP, noun_of
 from rust_gauge.contract.suppression import NewEntries
-from tests.conftest import Office
+from tests.conftest import Office, make_owner
 from tests.rows import bounce, ndjson
 
 # Commands that wait, change something, or need a file or a number.
@@ -49,6 +49,7 @@ def office_with_mail(office: Office) -> Office:
         for _ in range(2):
             client.audits.run(office.slug, _DOMAIN)
         client.suppression.add(office.slug, NewEntries(addresses=["a@tidepost.example"]))
+    make_owner(office)
     office.world.work()
     return office
 

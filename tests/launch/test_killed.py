@@ -31,6 +31,7 @@ from rust_gauge.service.feeds import feeds
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store import accounts as store_accounts
+from rust_gauge.store import assignments
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.recount import counters, recount
@@ -161,6 +162,7 @@ def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None
     tenant = TenantAccess(tenant_id, slug, slug, Role.ADMIN)
     log = site.home / f"mail{number}.log"
     log.touch()
+    store.transaction(lambda c: assignments.add_assignment(c, "folder", str(log), tenant_id, now, "owner"))
     feeds.add_feed(site.context, tenant, NewFeed(name="mta1", kind="log", source=FeedSource(path=str(log))))
 
     events = [event for row in range(PIECES * ROWS // 2) for event in mail(row)]

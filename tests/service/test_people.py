@@ -20,9 +20,8 @@ from rust_gauge.service.accounts import ownership, people, sessions
 from rust_gauge.service.accounts.passwords import check_password
 from rust_gauge.service.runtime.principals import is_within
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store.audit_log import check_chain
-from tests.conftest import PASSWORD, Office, World, make_office
+from tests.conftest import PASSWORD, Office, World, make_office, make_owner
 from tests.rows import bounce, ndjson
 
 NEW = "seven herons over slate"
@@ -44,13 +43,6 @@ def problem(call: Callable[[], Any]) -> str:
     with pytest.raises(ProblemResponse) as caught:
         call()
     return str(caught.value.problem.type.removeprefix("/problems/"))
-
-
-def make_owner(office: Office) -> None:
-    store = office.world.context.store
-    found = store.transaction(lambda c: store_accounts.find_account(c, office.email))
-    assert found is not None
-    store.transaction(lambda c: store_accounts.change_account(c, found.id, is_owner=True))
 
 
 @pytest.fixture

@@ -1,8 +1,8 @@
 """What belongs to one tenant: an address or a domain for bounces, a folder, a host. Nobody can read another's.
 
 A tenant has what the owner assigned to it, and what it has verified (a domain). Whatever overlaps with something of
-another tenant is refused: a whole domain with an address in it, a folder within another. Where there is only one tenant,
-nobody can be harmed: what it uses becomes its own.
+another tenant is refused: a whole domain with an address in it, a folder within another. Where there is only one
+tenant, nobody can be harmed: what it uses becomes its own.
 """
 
 from datetime import datetime

@@ -30,9 +30,9 @@ _ADDRESS = re.compile(r"[^\s<>(),;:\"'\[\]{}]{1,128}@[^\s<>(),;:\"'\[\]{}]{1,255
 
 
 def record(
-    context: Context, action: str, *, principal: Principal | None = None, account: str = "", tenant_id: int | None = None,
-    address: str = "", request_id: str = "", subject: str = "", before: Any = None, after: Any = None,
-    about_people: bool = False,
+    context: Context, action: str, *, principal: Principal | None = None, account: str = "",
+    tenant_id: int | None = None, address: str = "", request_id: str = "", subject: str = "", before: Any = None,
+    after: Any = None, about_people: bool = False,
 ) -> None:  # fmt: skip
     """Add an entry. `account` where nobody is signed in; `about_people`: addresses in it are those of accounts.
 
