@@ -1,9 +1,10 @@
 /** Who is here, and which page. Each page is its own chunk, loaded when it is first opened. */
 import {lazy, Suspense, type ComponentType} from 'react';
-import {Navigate, Route, Routes} from 'react-router';
+import {Link, Navigate, Route, Routes, useLocation} from 'react-router';
 import {useSession} from './features/session/queries';
 import {ProblemError, type Schemas} from './api/client';
 import {Loading, Notice, Trouble} from './design/Notice';
+import {JoinPage} from './features/session/JoinPage';
 import {SignIn} from './features/session/SignIn';
 import {Shell} from './shell/Shell';
 
@@ -26,6 +27,11 @@ const WorklistPage = lazy<Page>(() =>
 );
 
 export function App() {
+  const {pathname, hash} = useLocation();
+  return pathname === '/join' ? <JoinPage secret={hash.slice(1)} /> : <Inside />;
+}
+
+function Inside() {
   const session = useSession();
   if (session.isPending) return <Loading what="your session" />;
   if (session.error) {
@@ -36,7 +42,12 @@ export function App() {
   return (
     <Shell who={who}>
       {who.tenants.length === 0 ? (
-        <Notice title="You have no access to a tenant yet">Ask an administrator to add you: rustgauged tenant</Notice>
+        <Suspense fallback={<Loading what="the page" />}>
+          <Routes>
+            <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
+            <Route path="*" element={<NoTenant who={who} />} />
+          </Routes>
+        </Suspense>
       ) : (
         <Suspense fallback={<Loading what="the page" />}>
           <Routes>
@@ -58,4 +69,24 @@ export function App() {
       )}
     </Shell>
   );
+}
+
+/** Somebody without a tenant: why, and what to do about it. */
+function NoTenant({who}: {who: Schemas['Who']}) {
+  const locked = who.locked ?? [];
+  if (locked.length > 0) {
+    return (
+      <Notice title={`${locked.map((each) => each.name).join(', ')} requires a second factor`}>
+        <Link to="/settings/account">Set one up for your account</Link>
+      </Notice>
+    );
+  }
+  if (who.is_owner) {
+    return (
+      <Notice title="No tenants yet">
+        <Link to="/settings/tenants">Add the first tenant</Link>
+      </Notice>
+    );
+  }
+  return <Notice title="You have no access to a tenant">Ask an admin of the tenant to invite you.</Notice>;
 }

@@ -85,4 +85,7 @@ export const who: Schemas['Who'] = {
   name: 'Isla Mackay',
   email: 'isla@skerry.example',
   tenants: [{slug: 'copperline', name: 'Copperline Tram Museum', role: 'admin'}],
+  locked: [],
+  is_owner: true,
+  second_factor: false,
 };

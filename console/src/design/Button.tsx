@@ -1,11 +1,16 @@
 import {Button as AriaButton, type ButtonProps as AriaProps} from 'react-aria-components';
 import styled from 'styled-components';
+import {useMay, type Role} from './may';
 import {colour, font, space} from './tokens';
 
 type Tone = 'plain' | 'main' | 'danger' | 'link';
 const filled: Partial<Record<Tone, string>> = {main: colour('ink'), danger: colour('seized')};
 export interface ButtonProps extends AriaProps {
   tone?: Tone;
+  /** It changes something: only those who may do that see it. Main, danger and submit buttons do so anyway. */
+  changes?: boolean;
+  /** The role that it needs, where that is not what is usual here (`Needs`). */
+  needs?: Role;
 }
 
 const Root = styled(AriaButton)<{$tone: Tone}>`
@@ -31,4 +36,8 @@ const Root = styled(AriaButton)<{$tone: Tone}>`
   }
 `;
 
-export const Button = ({tone = 'plain', ...props}: ButtonProps) => <Root $tone={tone} {...props} />;
+export function Button({tone = 'plain', changes, needs, ...props}: ButtonProps) {
+  const restricted = changes || tone === 'main' || tone === 'danger' || props.type === 'submit';
+  const may = useMay(needs ?? (restricted ? undefined : 'viewer'));
+  return may ? <Root $tone={tone} {...props} /> : null;
+}

@@ -3,6 +3,7 @@ import type {ReactNode} from 'react';
 import {Dialog, DialogTrigger, Heading, Modal, ModalOverlay} from 'react-aria-components';
 import styled from 'styled-components';
 import {Button, type ButtonProps} from './Button';
+import {May, type Role} from './may';
 import {colour, font, space} from './tokens';
 
 const Overlay = styled(ModalOverlay)`
@@ -50,9 +51,16 @@ interface ConfirmProps {
   onConfirm: () => void;
   tone?: ButtonProps['tone'];
   isDisabled?: boolean;
+  needs?: Role;
 }
 
-export const Confirm = ({label, name, title, children, action, onConfirm, tone, isDisabled}: ConfirmProps) => (
+export const Confirm = ({needs, ...props}: ConfirmProps) => (
+  <May needs={needs}>
+    <Asking {...props} />
+  </May>
+);
+
+const Asking = ({label, name, title, children, action, onConfirm, tone, isDisabled}: ConfirmProps) => (
   <DialogTrigger>
     <Button tone={tone} isDisabled={isDisabled} aria-label={name}>
       {label}

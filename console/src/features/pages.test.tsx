@@ -145,7 +145,7 @@ describe('signing in', () => {
     await userEvent.type(screen.getByLabelText('Password'), 'wrong');
     await userEvent.click(screen.getByRole('button', {name: 'Sign in'}));
     expect((await screen.findByRole('alert')).textContent).toContain('Address and password do not match');
-    expect(seen[0]!.body).toEqual({email: 'isla@skerry.example', password: 'wrong'});
+    expect(seen[0]!.body).toEqual({email: 'isla@skerry.example', password: 'wrong', code: ''});
   });
 });
 

@@ -3,6 +3,7 @@ import {NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
 import {Choice} from '../design/Choice';
+import {HasRole, Needs, type Role} from '../design/may';
 import {colour, narrow, space} from '../design/tokens';
 import {periods, useView} from './view';
 import {applyTheme, savedTheme, type ThemeChoice} from './theme';
@@ -91,7 +92,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/readings${keep}`}>Readings</NavLink>
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
-        {!one && (
+        {!one && tenants.length > 0 && (
           <Choice
             label="Tenant"
             value={view.tenant || (all ? 'all' : tenants[0]!.value)}
@@ -113,9 +114,25 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           )}
         <Person who={who} />
       </Bar>
-      <Main>{children}</Main>
+      <Main>
+        <HasRole own={roleAt(who, location.pathname, view.tenant)}>
+          <Needs least="operator">{children}</Needs>
+        </HasRole>
+      </Main>
     </>
   );
+}
+
+const RANKS = ['viewer', 'operator', 'admin'] as const;
+
+/** The role in the tenant of the page; where a page is about all tenants, the highest: each change is checked again. */
+function roleAt(who: Schemas['Who'], path: string, chosen: string): Role {
+  const slug = /^\/(?:domains|readings|worklist)\/([^/]+)/.exec(path)?.[1] ?? chosen;
+  const one = who.tenants.find((each) => each.slug === slug);
+  if (one) return one.role;
+  const all = ['/', '/domains', '/readings', '/worklist'].includes(path);
+  if (!all && who.tenants[0]) return who.tenants[0].role;
+  return [...who.tenants.map((each) => each.role)].sort((a, b) => RANKS.indexOf(b) - RANKS.indexOf(a))[0] ?? 'viewer';
 }
 
 const periodOr = (asked: string, usual: number) => (asked ? Number(asked) : usual);

@@ -87,12 +87,12 @@ export function BatchesCard({tenant}: {tenant: string}) {
           </span>
           <span>
             {(batch.state === 'running' || batch.state === 'waiting') && (
-              <Button tone="link" onPress={() => run.mutate({id: batch.id, stop: true})}>
+              <Button changes tone="link" onPress={() => run.mutate({id: batch.id, stop: true})}>
                 Stop
               </Button>
             )}
             {(batch.state === 'cancelled' || batch.state === 'failed') && (
-              <Button tone="link" onPress={() => run.mutate({id: batch.id})}>
+              <Button changes tone="link" onPress={() => run.mutate({id: batch.id})}>
                 Go on
               </Button>
             )}

@@ -13,6 +13,7 @@ import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AuditSettingsCard} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
+import {Needs} from '../../design/may';
 
 type Domain = Schemas['Domain'];
 type Who = Schemas['Who'];
@@ -41,7 +42,11 @@ export function DomainsPage({who}: {who: Who}) {
         <Small>Choose a tenant above to add domains, run batch audits or change audit settings.</Small>
       )}
       {shown.length === 1 && <BatchesCard tenant={shown[0]!.slug} />}
-      {shown.length === 1 && <AuditSettingsCard key={shown[0]!.slug} tenant={shown[0]!.slug} />}
+      {shown.length === 1 && (
+        <Needs least="admin">
+          <AuditSettingsCard key={shown[0]!.slug} tenant={shown[0]!.slug} />
+        </Needs>
+      )}
     </Page>
   );
 }

@@ -12,6 +12,7 @@ import {aboutKey} from './RecordsCard';
 import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
 import {TlsReport, TryView, Report} from './TryView';
+import {Needs} from '../../design/may';
 
 afterEach(cleanup);
 
@@ -357,7 +358,11 @@ describe('settings', () => {
       [`GET ${T}/audit-settings`]: {lists: known, usual_selectors: ['mail'], bulk_rules: []},
       [`PUT ${T}/audit-settings`]: (sent: {body: unknown}) => sent.body,
     });
-    open(<AuditSettingsCard tenant="copperline" />);
+    open(
+      <Needs least="admin">
+        <AuditSettingsCard tenant="copperline" />
+      </Needs>,
+    );
     await userEvent.type(await screen.findByLabelText('Common selectors to try'), ' s1');
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
     expect(await screen.findByText(/Saved/)).toBeTruthy();

@@ -11,6 +11,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
 import {font, space} from '../../design/tokens';
 import {ruleFrom, RulesCard} from './RulesCard';
+import {Needs} from '../../design/may';
 
 type Series = Schemas['CauseSeries'];
 type Wording = Schemas['ReplyPattern'];
@@ -85,7 +86,9 @@ export function CausesView({tenant, days, which}: {tenant: string; days: number;
           )}
         </Card>
       )}
-      <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
+      <Needs least="admin">
+        <RulesCard tenant={tenant} draft={draft} onDraft={setDraft} />
+      </Needs>
       {reply_patterns.data && reply_patterns.data.length > 0 && (
         <Card
           title="Reply patterns"

@@ -82,7 +82,11 @@ export function FeedsView({tenant}: {tenant: string}) {
       <Card
         title="Feeds"
         note="each event is counted once, however often it arrives"
-        actions={<Button onPress={() => setAdding(true)}>Add a feed</Button>}
+        actions={
+          <Button changes onPress={() => setAdding(true)}>
+            Add a feed
+          </Button>
+        }
       >
         {feeds.isPending && <Loading what="feeds" />}
         {feeds.error && <Trouble error={feeds.error} again={() => void feeds.refetch()} />}
@@ -283,7 +287,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
       note={feed.summary}
       actions={
         <Row>
-          <Button onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>
+          <Button changes onPress={() => change.mutate({name: feed.name, body: {paused: !feed.paused}})}>
             {feed.paused ? 'Resume' : 'Pause'}
           </Button>
           <Confirm
@@ -333,7 +337,7 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
         <>
           <Row style={{margin: '10px 0 4px'}}>
             <b>Rejected rows</b>
-            <Button onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>
+            <Button changes onPress={() => replay.mutate(feed.name)} isDisabled={replay.isPending}>
               Retry
             </Button>
             {replay.data && (
@@ -513,11 +517,11 @@ function MappingEditor({tenant, feed}: {tenant: string; feed: Feed}) {
         >
           Test mapping
         </Button>
-        <Button isDisabled={change.isPending} onPress={() => change.mutate({name: feed.name, body: {mapping}})}>
+        <Button changes isDisabled={change.isPending} onPress={() => change.mutate({name: feed.name, body: {mapping}})}>
           Save mapping
         </Button>
         {feed.mapping && (
-          <Button tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>
+          <Button changes tone="link" onPress={() => change.mutate({name: feed.name, body: {mapping: null}})}>
             Remove mapping
           </Button>
         )}

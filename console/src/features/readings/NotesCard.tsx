@@ -66,6 +66,7 @@ export function NotesCard({tenant, domain, annotations}: {tenant: string; domain
         <Field label="Day" type="date" value={date} onChange={setDate} />
         <Field label="Note" value={text} onChange={setText} placeholder="Spring mailing sent" />
         <Button
+          changes
           isDisabled={!text.trim() || add.isPending}
           onPress={() => add.mutate({day: date, text, domain}, {onSuccess: () => setText('')})}
         >

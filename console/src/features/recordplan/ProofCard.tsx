@@ -125,7 +125,7 @@ function OneProof({proof, act}: {proof: Proof; act: ReturnType<typeof useProofAc
           <RecordText text={`${proof.record_name}. IN TXT "${proof.record}"`} />
           <span style={{display: 'flex', gap: 8}}>
             <CopyButton value={proof.record}>Copy value</CopyButton>
-            <Button onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>
+            <Button changes onPress={() => act.mutate({check: proof.id})} isDisabled={act.isPending}>
               Check now
             </Button>
           </span>

@@ -124,13 +124,17 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
             {each.made_at.slice(0, 16).replace('T', ' ')} by {each.made_by}
           </Small>
           {each.state === 'applied' && (
-            <Button tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>
+            <Button changes tone="link" onPress={() => publish.mutate({back: each.id})} isDisabled={publish.isPending}>
               Roll back
             </Button>
           )}
         </p>
       ))}
-      {!server && !open && servers.data && <Button onPress={() => setOpen(true)}>Add the name server of {zone}</Button>}
+      {!server && !open && servers.data && (
+        <Button changes onPress={() => setOpen(true)}>
+          Add the name server of {zone}
+        </Button>
+      )}
       {!server && open && <ServerForm tenant={tenant} zone={zone} onDone={() => setOpen(false)} />}
     </Card>
   );

@@ -12,6 +12,7 @@ import {PublishCard} from './PublishCard';
 import {RelaysCard} from './RelaysCard';
 import {WatchCard} from './WatchCard';
 import {sentence} from './words';
+import {Needs} from '../../design/may';
 
 const Page = styled.div`
   display: grid;
@@ -57,7 +58,9 @@ export function SetUpView({tenant, name}: {tenant: string; name: string}) {
       <Column>
         <WatchCard tenant={tenant} name={name} />
         <ProofCard tenant={tenant} name={name} />
-        <PublishCard tenant={tenant} name={name} zone={plan.data.zone} />
+        <Needs least="admin">
+          <PublishCard tenant={tenant} name={name} zone={plan.data.zone} />
+        </Needs>
         <SpfCostCard tenant={tenant} plan={plan.data} />
         <ChoicesCard key={JSON.stringify(plan.data.settings)} tenant={tenant} plan={plan.data} />
         <KeyCard tenant={tenant} name={name} />

@@ -100,12 +100,12 @@ export function WatchCard({tenant, name}: {tenant: string; name: string}) {
             </Button>
           )}
           {running && (
-            <Button onPress={() => act.mutate({id: newest.id, what: 'investigate'})} isDisabled={act.isPending}>
+            <Button changes onPress={() => act.mutate({id: newest.id, what: 'investigate'})} isDisabled={act.isPending}>
               Check now
             </Button>
           )}
           {running && (
-            <Button onPress={() => act.mutate({id: newest.id, what: 'stop'})} isDisabled={act.isPending}>
+            <Button changes onPress={() => act.mutate({id: newest.id, what: 'stop'})} isDisabled={act.isPending}>
               Stop
             </Button>
           )}

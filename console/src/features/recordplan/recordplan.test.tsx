@@ -11,6 +11,7 @@ import {ChangeView, PublishCard} from './PublishCard';
 import {fromDraft, RelaysCard, toDraft} from './RelaysCard';
 import {cell, WatchTable} from './WatchCard';
 import {sentence, zoneFile, type Plan, type PlanRecord} from './words';
+import {Needs} from '../../design/may';
 
 afterEach(cleanup);
 
@@ -372,7 +373,11 @@ describe('publishing', () => {
       }),
       [`POST ${T}/domains/${NAME}/publications`]: () => ({}),
     });
-    open(<PublishCard tenant="glasswort" name={NAME} zone="glasswort.example" />);
+    open(
+      <Needs least="admin">
+        <PublishCard tenant="glasswort" name={NAME} zone="glasswort.example" />
+      </Needs>,
+    );
     await userEvent.click(await screen.findByRole('button', {name: 'Preview changes'}));
     await userEvent.click(await screen.findByRole('button', {name: 'Publish 1 change in glasswort.example'}));
     expect(seen.findLast((each) => each.method === 'POST')!.body).toEqual({keys: [], digest: 'd1'});

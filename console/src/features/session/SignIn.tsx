@@ -1,8 +1,7 @@
-import {useMutation, useQueryClient} from '@tanstack/react-query';
-import {useState, type FormEvent} from 'react';
+/** Signing in: address and password, and the code of the second factor once the service asks for it. */
+import {useState, type FormEvent, type ReactNode} from 'react';
 import styled from 'styled-components';
-import {api, unwrap} from '../../api/client';
-import {sessionQuery} from './queries';
+import {asksForCode, codeRequired, useSignIn} from './queries';
 import {Button} from '../../design/Button';
 import {Field} from '../../design/Field';
 import {Trouble} from '../../design/Notice';
@@ -27,51 +26,69 @@ const Form = styled.form`
   }
 `;
 
+/** The sheet that both signing in and accepting an invitation are written on. */
+export const DoorForm = ({
+  title,
+  text,
+  onSubmit,
+  children,
+}: {
+  title: string;
+  text: string;
+  onSubmit: (event: FormEvent) => void;
+  children: ReactNode;
+}) => (
+  <Page>
+    <Form onSubmit={onSubmit}>
+      <div style={{display: 'flex', gap: 6, alignItems: 'end'}} aria-hidden>
+        {conditions.map((each, i) => (
+          <Plate key={each} value={floors[each] + [14, 12, 14, 22][i]!} margin={6} width={22} height={44} />
+        ))}
+      </div>
+      <div>
+        <h1>{title}</h1>
+        <p>{text}</p>
+      </div>
+      {children}
+    </Form>
+  </Page>
+);
+
 export function SignIn() {
   const [email, setEmail] = useState('');
   const [password, setPassword] = useState('');
-  const queries = useQueryClient();
-  const signIn = useMutation({
-    mutationFn: () => unwrap(api.POST('/api/v1/session', {body: {email, password}})),
-    onSuccess: (who) => queries.setQueryData(sessionQuery.queryKey, who),
-  });
+  const [code, setCode] = useState('');
+  const signIn = useSignIn();
+  const codeWanted = asksForCode(signIn.error) || code !== '';
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    signIn.mutate();
+    signIn.mutate({email, password, code});
   };
   return (
-    <Page>
-      <Form onSubmit={submit}>
-        <div style={{display: 'flex', gap: 6, alignItems: 'end'}} aria-hidden>
-          {conditions.map((each, i) => (
-            <Plate key={each} value={floors[each] + [14, 12, 14, 22][i]!} margin={6} width={22} height={44} />
-          ))}
-        </div>
-        <div>
-          <h1>Rust Gauge</h1>
-          <p>Measure, explain and fix email deliverability.</p>
-        </div>
+    <DoorForm title="Rust Gauge" text="Measure, explain and fix email deliverability." onSubmit={submit}>
+      <Field label="Email address" type="email" autoComplete="username" value={email} onChange={setEmail} isRequired />
+      <Field
+        label="Password"
+        type="password"
+        autoComplete="current-password"
+        value={password}
+        onChange={setPassword}
+        isRequired
+      />
+      {codeWanted && (
         <Field
-          label="Email address"
-          type="email"
-          autoComplete="username"
-          value={email}
-          onChange={setEmail}
+          label="Code"
+          hint="From your authenticator app, or a recovery code"
+          autoComplete="one-time-code"
+          value={code}
+          onChange={setCode}
           isRequired
         />
-        <Field
-          label="Password"
-          type="password"
-          autoComplete="current-password"
-          value={password}
-          onChange={setPassword}
-          isRequired
-        />
-        <Button type="submit" tone="main" isDisabled={signIn.isPending}>
-          Sign in
-        </Button>
-        {signIn.error && <Trouble error={signIn.error} />}
-      </Form>
-    </Page>
+      )}
+      <Button type="submit" tone="main" isDisabled={signIn.isPending}>
+        Sign in
+      </Button>
+      {signIn.error && !codeRequired(signIn.error) && <Trouble error={signIn.error} />}
+    </DoorForm>
   );
 }

@@ -57,7 +57,13 @@ function ChannelsCard({tenant, saved}: {tenant: string; saved: Settings}) {
     <Card
       title="Alert channels"
       note="one notification per incident, sent to these channels and to webhooks"
-      actions={!adding && <Button onPress={() => setAdding(true)}>Add a channel</Button>}
+      actions={
+        !adding && (
+          <Button changes onPress={() => setAdding(true)}>
+            Add a channel
+          </Button>
+        )
+      }
     >
       {channels.length === 0 && !adding && (
         <Notice title="No alert channels yet">Items still appear on the worklist. Add a channel to be notified.</Notice>

@@ -1,8 +1,9 @@
 /** What an administrator sets for a tenant, in sections that have an address each. */
-import type {ReactNode} from 'react';
+import {Fragment, type ReactNode} from 'react';
 import {Navigate, NavLink, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
+import {Needs, type Role} from '../../design/may';
 import {colour, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AlertsCard} from './AlertsCard';
@@ -13,6 +14,10 @@ import {RetentionCard} from './RetentionCard';
 import {StreamPausesCard} from './StreamPausesCard';
 import {TokensCard} from './TokensCard';
 import {WebhooksCard} from './WebhooksCard';
+import {AccountCards} from '../account/AccountCards';
+import {AssignmentsCard, InstallationLog, PeopleCard, TenantsCard} from '../installation/InstallationCards';
+import {AuditLogCard} from '../people/AuditLogCard';
+import {MembersCard} from '../people/MembersCard';
 
 const Page = styled.div`
   display: grid;
@@ -25,6 +30,14 @@ const Page = styled.div`
   > nav {
     display: grid;
     gap: 2px;
+  }
+  > nav b {
+    padding: 10px ${space.s} 4px;
+    font-size: 12px;
+    color: ${colour('soft')};
+  }
+  > nav b:first-child {
+    padding-top: 0;
   }
   > nav a {
     padding: 6px ${space.s};
@@ -44,46 +57,97 @@ const Page = styled.div`
       display: flex;
       overflow-x: auto;
     }
+    > nav b {
+      display: none;
+    }
     > nav a {
       border-left: 0;
       border-bottom: 2px solid transparent;
     }
   }
 `;
+type Who = Schemas['Who'];
 interface Section {
   path: string;
   title: string;
-  content: (tenant: string) => ReactNode;
+  content: (tenant: string, who: Who) => ReactNode;
+  /** What changing something here needs; admin, if not given. */
+  needs?: Role;
 }
-const SECTIONS: Section[] = [
+const TENANT: Section[] = [
   {path: 'alerts', title: 'Alert channels', content: (tenant) => <AlertsCard key={tenant} tenant={tenant} />},
-  {path: 'stream-pauses', title: 'Stream pauses', content: (tenant) => <StreamPausesCard tenant={tenant} />},
+  {
+    path: 'stream-pauses',
+    title: 'Stream pauses',
+    content: (tenant) => <StreamPausesCard tenant={tenant} />,
+    needs: 'operator',
+  },
   {path: 'factors', title: 'Reading factors', content: (tenant) => <FactorsCard key={tenant} tenant={tenant} />},
   {path: 'webhooks', title: 'Webhooks', content: (tenant) => <WebhooksCard tenant={tenant} />},
-  {path: 'tokens', title: 'API tokens', content: (tenant) => <TokensCard tenant={tenant} />},
+  {path: 'tokens', title: 'API tokens', content: (tenant) => <TokensCard tenant={tenant} />, needs: 'viewer'},
   {path: 'retention', title: 'Data retention', content: (tenant) => <RetentionCard tenant={tenant} />},
   {path: 'recipient-data', title: 'Recipient data', content: (tenant) => <RecipientDataCard tenant={tenant} />},
-  {path: 'glossary', title: 'Glossary', content: () => <GlossaryCard />},
+  {
+    path: 'members',
+    title: 'Members',
+    content: (tenant, who) => <MembersCard key={tenant} tenant={tenant} who={who} />,
+    needs: 'viewer',
+  },
+];
+const ADMIN: Section[] = [
+  {
+    path: 'audit-log',
+    title: 'Audit log',
+    content: (tenant) => <AuditLogCard key={tenant} tenant={tenant} />,
+    needs: 'viewer',
+  },
+];
+const PERSON: Section[] = [
+  {path: 'account', title: 'Your account', content: () => <AccountCards />, needs: 'viewer'},
+  {path: 'glossary', title: 'Glossary', content: () => <GlossaryCard />, needs: 'viewer'},
+];
+const OWNER: Section[] = [
+  {path: 'tenants', title: 'Tenants', content: () => <TenantsCard />, needs: 'viewer'},
+  {path: 'people', title: 'People', content: (_, who) => <PeopleCard who={who} />, needs: 'viewer'},
+  {path: 'assignments', title: 'Assignments', content: () => <AssignmentsCard />, needs: 'viewer'},
+  {path: 'installation-log', title: 'Audit log of all', content: () => <InstallationLog />, needs: 'viewer'},
 ];
 
-export function SettingsPage({who}: {who: Schemas['Who']}) {
+/** What somebody may see: a tenant's settings, their own account, and the installation if they own it. */
+function sectionsOf(who: Who, tenant: Who['tenants'][number] | undefined): {title: string; sections: Section[]}[] {
+  return [
+    {title: tenant?.name ?? '', sections: tenant ? [...TENANT, ...(tenant.role === 'admin' ? ADMIN : [])] : []},
+    {title: 'You', sections: PERSON},
+    {title: 'Installation', sections: who.is_owner ? OWNER : []},
+  ].filter((group) => group.sections.length > 0);
+}
+
+export function SettingsPage({who}: {who: Who}) {
   const view = useView();
   const {section} = useParams();
-  const tenant = who.tenants.find((each) => each.slug === view.tenant) ?? who.tenants[0]!;
+  const tenant = who.tenants.find((each) => each.slug === view.tenant) ?? who.tenants[0];
   const query = view.tenant ? `?tenant=${view.tenant}` : '';
-  const shown = SECTIONS.find((each) => each.path === section);
-  if (!shown) return <Navigate to={`/settings/${SECTIONS[0]!.path}${query}`} replace />;
+  const groups = sectionsOf(who, tenant);
+  const shown = groups.flatMap((group) => group.sections).find((each) => each.path === section);
+  if (!shown) return <Navigate to={`/settings/${groups[0]!.sections[0]!.path}${query}`} replace />;
   return (
     <Page>
-      <h1>Settings: {tenant.name}</h1>
+      <h1>Settings</h1>
       <nav aria-label="Sections">
-        {SECTIONS.map((each) => (
-          <NavLink key={each.path} to={`/settings/${each.path}${query}`}>
-            {each.title}
-          </NavLink>
+        {groups.map((group) => (
+          <Fragment key={group.title}>
+            <b>{group.title}</b>
+            {group.sections.map((each) => (
+              <NavLink key={each.path} to={`/settings/${each.path}${query}`}>
+                {each.title}
+              </NavLink>
+            ))}
+          </Fragment>
         ))}
       </nav>
-      <div>{shown.content(tenant.slug)}</div>
+      <div>
+        <Needs least={shown.needs ?? 'admin'}>{shown.content(tenant?.slug ?? '', who)}</Needs>
+      </div>
     </Page>
   );
 }

@@ -60,6 +60,7 @@ export function StreamPausesCard({tenant}: {tenant: string}) {
                 tool: true,
                 show: (row) => (
                   <Button
+                    changes
                     tone="link"
                     isDisabled={!reason.trim() || resume.isPending}
                     onPress={() =>

@@ -46,7 +46,11 @@ export function WebhooksCard({tenant}: {tenant: string}) {
     <Card
       title="Webhooks"
       note="signed calls when something happens, for example a watch ended or an item opened; retried for two days"
-      actions={<Button onPress={() => setAdding(true)}>Add a webhook</Button>}
+      actions={
+        <Button changes onPress={() => setAdding(true)}>
+          Add a webhook
+        </Button>
+      }
     >
       {hooks.isPending && <Loading what="webhooks" />}
       {hooks.error && <Trouble error={hooks.error} again={() => void hooks.refetch()} />}
@@ -153,14 +157,16 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
     <section aria-label={`Calls of ${hook.name}`} style={{marginTop: 16, display: 'grid', gap: 8}}>
       <Row>
         <b>{hook.name}</b>
-        <Button onPress={() => test.mutate(hook.id)} isDisabled={test.isPending || hook.paused}>
+        <Button changes onPress={() => test.mutate(hook.id)} isDisabled={test.isPending || hook.paused}>
           Send test
         </Button>
-        <Button onPress={() => change.mutate({id: hook.id, body: {paused: !hook.paused}})}>
+        <Button changes onPress={() => change.mutate({id: hook.id, body: {paused: !hook.paused}})}>
           {hook.paused ? 'Resume' : 'Pause'}
         </Button>
         {hook.dead > 0 && (
-          <Button onPress={() => replay.mutate(hook.id)}>Retry {plural(hook.dead, 'failed call')}</Button>
+          <Button changes onPress={() => replay.mutate(hook.id)}>
+            Retry {plural(hook.dead, 'failed call')}
+          </Button>
         )}
         <Confirm
           label="Delete"

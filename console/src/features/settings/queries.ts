@@ -63,6 +63,20 @@ export function useMakeToken() {
   });
 }
 
+export function useRotateToken() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (id: number) =>
+      unwrap(
+        api.POST('/api/v1/tokens/{id}/rotation', {
+          params: {path: {id}},
+          body: {overlap_hours: 24, expires_in_days: 90},
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['tokens']}),
+  });
+}
+
 export function useDropToken() {
   const queries = useQueryClient();
   return useMutation({

@@ -27,12 +27,13 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
                 ? 'Cancelled. What was done is kept.'
                 : `Failed: ${job.error}`}
           {busy && (
-            <Button onPress={() => run.mutate({id: job.id, stop: true})} isDisabled={run.isPending}>
+            <Button changes onPress={() => run.mutate({id: job.id, stop: true})} isDisabled={run.isPending}>
               Stop
             </Button>
           )}
           {(job.state === 'cancelled' || job.state === 'failed') && (
             <Button
+              changes
               onPress={() => run.mutate({id: job.id, dry: Boolean((job.result as {dry?: boolean}).dry)})}
               isDisabled={run.isPending}
             >

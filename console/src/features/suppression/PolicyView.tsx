@@ -16,6 +16,7 @@ import {Row, Stack} from '../../design/Stack';
 import {JobState} from './JobState';
 import {does, Text, when} from './policy';
 import {PolicyEditor} from './PolicyEditor';
+import {Needs} from '../../design/may';
 
 type Policy = Schemas['SuppressionPolicy'];
 type Rule = Schemas['PolicyRule'];
@@ -114,7 +115,11 @@ export function PolicyView({tenant}: {tenant: string}) {
             <PolicyEditor policy={draft} onChange={setDraft} />
             <Row style={{marginTop: 16, alignItems: 'end'}}>
               <Choice field label="Backtest period" value={days} options={DAYS} onChange={setDays} />
-              <Button onPress={() => trial.mutate({policy: draft, days: Number(days)})} isDisabled={trial.isPending}>
+              <Button
+                changes
+                onPress={() => trial.mutate({policy: draft, days: Number(days)})}
+                isDisabled={trial.isPending}
+              >
                 Backtest
               </Button>
               <Button
@@ -133,7 +138,9 @@ export function PolicyView({tenant}: {tenant: string}) {
         {trial.error && <Trouble error={trial.error} />}
         {trial.data && <Trial tenant={tenant} id={trial.data.id} />}
       </Card>
-      <AddressStorage tenant={tenant} />
+      <Needs least="admin">
+        <AddressStorage tenant={tenant} />
+      </Needs>
     </Stack>
   );
 }

@@ -12,6 +12,7 @@ import {ListView} from './ListView';
 import {PolicyView} from './PolicyView';
 import {UnsubscribesView} from './UnsubscribesView';
 import {WaysView} from './WaysView';
+import {Needs} from '../../design/may';
 
 const Page = styled.div`
   display: grid;
@@ -35,7 +36,15 @@ export function SuppressionPage({who}: {who: Schemas['Who']}) {
           {id: 'list', title: 'List', content: () => <ListView tenant={tenant} />},
           {id: 'growth', title: 'Growth', content: () => <GrowthView tenant={tenant} />},
           {id: 'pre-send', title: 'Pre-send checks', content: () => <BeforeView tenant={tenant} />},
-          {id: 'policy', title: 'Policy', content: () => <PolicyView tenant={tenant} />},
+          {
+            id: 'policy',
+            title: 'Policy',
+            content: () => (
+              <Needs least="admin">
+                <PolicyView tenant={tenant} />
+              </Needs>
+            ),
+          },
           {id: 'unsubscribes', title: 'Unsubscribes', content: () => <UnsubscribesView tenant={tenant} />},
           {id: 'import-export', title: 'Import and export', content: () => <WaysView tenant={tenant} />},
         ]}

@@ -118,7 +118,9 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             </Button>
           )}
           {live && item.state !== 'acknowledged' && (
-            <Button onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>Acknowledge</Button>
+            <Button changes onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>
+              Acknowledge
+            </Button>
           )}
           {live && (
             <Choice
@@ -141,6 +143,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               style={{flex: 1}}
             />
             <Button
+              changes
               isDisabled={!text.trim() || act.isPending}
               onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: done})}
             >
@@ -148,6 +151,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             </Button>
             <Choice label="Snooze for" value={days} options={WHILE} onChange={setDays} />
             <Button
+              changes
               isDisabled={!text.trim() || act.isPending}
               onPress={() =>
                 act.mutate(

@@ -162,7 +162,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
           </Button>
         )}
         {view.tenant && (
-          <Button onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>
+          <Button changes onPress={() => look.mutate(view.tenant)} isDisabled={look.isPending}>
             {look.isPending ? 'Detecting …' : 'Run detection'}
           </Button>
         )}

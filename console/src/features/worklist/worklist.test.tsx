@@ -40,8 +40,8 @@ const item = (more: Partial<Schemas['WorkItemDetails']> = {}): Schemas['WorkItem
   ...more,
 });
 const people = [
-  {email: 'isla@skerry.example', name: 'Isla Mackay', role: 'admin' as const},
-  {email: 'bram@skerry.example', name: 'Bram', role: 'admin' as const},
+  {email: 'isla@skerry.example', name: 'Isla Mackay', role: 'admin' as const, second_factor: false},
+  {email: 'bram@skerry.example', name: 'Bram', role: 'admin' as const, second_factor: false},
 ];
 const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
   serviceWith({
