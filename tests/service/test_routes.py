@@ -241,7 +241,7 @@ def test_viewers_read_and_nothing_else() -> None:
             people = {"list_invitations", "list_audit_log"}  # who comes, and who did what, is for admins
             assert ROLES[operation] is (Role.ADMIN if operation in people else Role.VIEWER), operation
         elif ROLES[operation] is Role.VIEWER:
-            assert operation in {"check_spf", "preview_publication", "forecast_reading"}
+            assert operation in {"check_spf", "check_plan", "preview_publication", "forecast_reading"}
 
 
 def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:

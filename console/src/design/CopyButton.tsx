@@ -14,7 +14,7 @@ export function CopyButton({value, children, tone}: {value: string; children: st
     setTimeout(() => setState(''), 2000);
   };
   return (
-    <Button tone={tone} onPress={() => void copy()}>
+    <Button tone={tone} needs="viewer" onPress={() => void copy()}>
       {state || children}
     </Button>
   );

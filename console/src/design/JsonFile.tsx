@@ -3,6 +3,7 @@ import {useState} from 'react';
 import {FileTrigger} from 'react-aria-components';
 import {Button} from './Button';
 import {download} from './csv';
+import {May} from './may';
 import {Notice} from './Notice';
 import {Row} from './Stack';
 
@@ -31,12 +32,14 @@ export function JsonFile({what, file, value, onRead}: JsonFileProps) {
         <Button tone="link" onPress={() => download(file, JSON.stringify(value, null, 2), 'application/json')}>
           Export {what} (JSON)
         </Button>
-        <FileTrigger
-          acceptedFileTypes={['application/json', '.json']}
-          onSelect={(files) => files?.[0] && void read(files[0])}
-        >
-          <Button tone="link">Import {what} (JSON)</Button>
-        </FileTrigger>
+        <May>
+          <FileTrigger
+            acceptedFileTypes={['application/json', '.json']}
+            onSelect={(files) => files?.[0] && void read(files[0])}
+          >
+            <Button tone="link">Import {what} (JSON)</Button>
+          </FileTrigger>
+        </May>
       </Row>
       {wrong && <Notice title={`The file is not a ${what} in JSON`}>{wrong}</Notice>}
     </>

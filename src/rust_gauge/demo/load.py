@@ -6,7 +6,7 @@ once, and what time has added since is filled in.
 
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -36,6 +36,7 @@ from rust_gauge.demo.zones import (
     proof_token,
     streams_of,
 )
+from rust_gauge.service.accounts import ownership
 from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.domains import audits, domains, proofs, relays
 from rust_gauge.service.feeds import feeds, receiving
@@ -45,7 +46,7 @@ from rust_gauge.service.plans import plans
 from rust_gauge.service.readings.computation import compute, look_at_providers
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.worklist import items
-from rust_gauge.store import accounts, providers, tokens
+from rust_gauge.store import accounts, assignments, providers, tokens
 from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
@@ -95,6 +96,12 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 
 
+COLLEAGUES = (
+    ("ruan@skerry.example", "Ruan Bell", Role.OPERATOR),
+    ("morag@skerry.example", "Morag Tait", Role.VIEWER),
+)
+
+
 def _tenants(connection: Connection, email: str, password: str, token: str, now: datetime) -> list[TenantAccess]:
     found = accounts.find_account(connection, email)
     if found is None:
@@ -107,6 +114,11 @@ def _tenants(connection: Connection, email: str, password: str, token: str, now:
         id = accounts.add_tenant(connection, tenant.slug, tenant.name, now)
         accounts.grant(connection, account_id, id, Role.ADMIN)
         out.append(TenantAccess(id, tenant.slug, tenant.name, Role.ADMIN))
+    if found is None:  # colleagues with less to say, who sign in with the same password
+        for colleague, name, role in COLLEAGUES:
+            colleague_id = accounts.add_account(connection, colleague, name, hashed, now)
+            for access in out:
+                accounts.grant(connection, colleague_id, access.id, role)
     digest = hashlib.sha256(token.encode()).digest()
     accounts.change_account(connection, account_id, is_owner=True)
     if tokens.principal_of_token(connection, digest, now) is None:
@@ -171,7 +183,22 @@ def _feeds(context: Context, tenant: TenantAccess) -> None:
     )  # fmt: skip
     for feed in new:
         if feed.name not in there:
+            _assign(context, tenant, feed.source.addresses)
             feeds.add_feed(context, tenant, feed)
+
+
+def _assign(context: Context, tenant: TenantAccess, addresses: Sequence[str]) -> None:
+    """Assign addresses for bounces to a tenant, as the owner of the installation would."""
+
+    def write(connection: Connection) -> None:
+        known = {row.value for row in assignments.list_assignments(connection, ownership.MAIL)}
+        for address in addresses:
+            if address not in known:
+                assignments.add_assignment(
+                    connection, ownership.MAIL, address, tenant.id, context.clock(), "isla@skerry.example"
+                )
+
+    context.store.transaction(write)
 
 
 def _traffic(context: Context, tenant: TenantAccess) -> None:

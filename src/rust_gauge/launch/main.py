@@ -289,6 +289,7 @@ Rust Gauge is ready.
   Console   http://127.0.0.1:{port}/
   Sign in   {DEMO_EMAIL}
   Password  {password}
+            (also of ruan@skerry.example, operator, and morag@skerry.example, viewer)
 
   Zones     {zones}/*.zone: change a record and re-check the domain
   Mail      {mail}: messages with verification codes

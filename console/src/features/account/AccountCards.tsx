@@ -85,8 +85,8 @@ function PasswordCard() {
           field
           value={tokens}
           options={[
-            {value: 'keep', label: 'Keep them'},
-            {value: 'delete', label: 'Delete them all'},
+            {value: 'keep', label: 'Keep'},
+            {value: 'delete', label: 'Delete all'},
           ]}
           onChange={(value) => setTokens(value as 'keep' | 'delete')}
         />
@@ -122,7 +122,11 @@ function SecondFactorCard() {
       title="Second factor"
       note="a code of an authenticator app, in addition to the password"
       actions={
-        state.data && <Tag level={state.data.enabled ? 'right' : 'note'}>{state.data.enabled ? 'on' : 'off'}</Tag>
+        state.data && (
+          <span>
+            <Tag level={state.data.enabled ? 'right' : 'note'}>{state.data.enabled ? 'on' : 'off'}</Tag>
+          </span>
+        )
       }
     >
       {state.isPending && <Loading what="your second factor" rows={1} />}

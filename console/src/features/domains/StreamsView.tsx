@@ -280,7 +280,7 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
                     ),
                   )}
                   <td style={{whiteSpace: 'nowrap'}}>
-                    <Button tone="link" onPress={() => setDraft(each)}>
+                    <Button changes tone="link" onPress={() => setDraft(each)}>
                       Edit
                     </Button>{' '}
                     <Confirm
@@ -339,7 +339,9 @@ export function StreamSettings({tenant, name, onChanged}: {tenant: string; name:
         </Form>
       ) : (
         <p>
-          <Button onPress={() => setDraft(EMPTY)}>Add a stream</Button>
+          <Button changes onPress={() => setDraft(EMPTY)}>
+            Add a stream
+          </Button>
         </p>
       )}
       {change.error && <Trouble error={change.error} />}

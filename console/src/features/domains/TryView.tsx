@@ -106,7 +106,7 @@ function SpfTrialCard({tenant, name}: {tenant: string; name: string}) {
           placeholder="v=spf1 ip4:192.0.2.40/29 -all"
         />
         <span>
-          <Button type="submit" tone="main" isDisabled={trial.isPending}>
+          <Button type="submit" needs="viewer" tone="main" isDisabled={trial.isPending}>
             {trial.isPending ? 'Querying DNS …' : 'Test'}
           </Button>
         </span>

@@ -162,6 +162,7 @@ export function PeopleCard({who}: {who: Schemas['Who']}) {
       )}
       {[owner, remove, reset].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
       <FormGrid
+        style={{marginTop: 16}}
         onSubmit={(event) => {
           event.preventDefault();
           invite.mutate(email.trim(), {onSuccess: () => setEmail('')});

@@ -136,7 +136,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           onChange={setText}
           placeholder="kim@tidepost.example"
         />
-        <Button type="submit" tone="main">
+        <Button type="submit" needs="viewer" tone="main">
           Find
         </Button>
         {asked && <Button onPress={() => follow('')}>All mail</Button>}

@@ -209,7 +209,7 @@ export function RelaysCard({tenant}: {tenant: string}) {
       value: () => '',
       tool: true,
       show: (row) => (
-        <Button tone="link" onPress={() => setDraft(toDraft(row))}>
+        <Button changes tone="link" onPress={() => setDraft(toDraft(row))}>
           Edit
         </Button>
       ),
@@ -219,7 +219,11 @@ export function RelaysCard({tenant}: {tenant: string}) {
     <Card
       title="Relays"
       note="systems that send your mail; shared by all domains of the tenant"
-      actions={<Button onPress={() => setDraft(toDraft())}>Add a relay</Button>}
+      actions={
+        <Button changes onPress={() => setDraft(toDraft())}>
+          Add a relay
+        </Button>
+      }
     >
       {relays.isPending && <Loading what="relays" />}
       {relays.error && <Trouble error={relays.error} again={() => void relays.refetch()} />}

@@ -109,7 +109,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
     <>
       <Print />
       <p className="tool" style={{textAlign: 'center', marginBottom: 12}}>
-        <Button tone="main" onPress={() => window.print()}>
+        <Button tone="main" needs="viewer" onPress={() => window.print()}>
           Print, or save as PDF
         </Button>
       </p>

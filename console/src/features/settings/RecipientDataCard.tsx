@@ -39,7 +39,7 @@ export function RecipientDataCard({tenant}: {tenant: string}) {
     );
   return (
     <Card title="Recipient data" note="answer requests for access and erasure">
-      <FormGrid onSubmit={look}>
+      <FormGrid needs="viewer" onSubmit={look}>
         <Field
           label="Recipient address"
           mono
@@ -49,7 +49,7 @@ export function RecipientDataCard({tenant}: {tenant: string}) {
           isRequired
         />
         <footer>
-          <Button type="submit" isDisabled={data.isPending}>
+          <Button type="submit" needs="viewer" isDisabled={data.isPending}>
             Find data
           </Button>
         </footer>

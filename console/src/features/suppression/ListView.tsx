@@ -205,7 +205,9 @@ function LookUp() {
             placeholder="kim@tidepost.example"
             isRequired
           />
-          <Button type="submit">Show</Button>
+          <Button type="submit" needs="viewer">
+            Show
+          </Button>
         </Bar>
       </form>
     </Card>

@@ -77,7 +77,11 @@ export function PolicyView({tenant}: {tenant: string}) {
                   Your own rules are discarded. Entries on the list do not change.
                 </Confirm>
               )}
-              {!draft && <Button onPress={() => setDraft(shown!)}>Edit</Button>}
+              {!draft && (
+                <Button changes onPress={() => setDraft(shown!)}>
+                  Edit
+                </Button>
+              )}
             </Row>
           )
         }

@@ -5,6 +5,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useActOnWork, useMembers, useWorkItem} from './queries';
 import {Button} from '../../design/Button';
+import {useMay} from '../../design/may';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {CopyButton} from '../../design/CopyButton';
@@ -80,6 +81,7 @@ export function linkOf(item: Details): {to: string; words: string} | null {
 export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
   const found = useWorkItem(tenant, id);
   const act = useActOnWork(tenant, id);
+  const may = useMay();
   const people = useMembers(tenant);
   const [text, setText] = useState('');
   const [days, setDays] = useState('7');
@@ -122,7 +124,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               Acknowledge
             </Button>
           )}
-          {live && (
+          {live && may && (
             <Choice
               label="Assigned to"
               value={item.assigned_to || 'nobody'}
@@ -133,7 +135,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           )}
           {link && <Link to={link.to}>{link.words}</Link>}
         </Row>
-        {live && (
+        {live && may && (
           <Row>
             <Field
               label="Comment or reason"

@@ -28,8 +28,8 @@ OWNER = frozenset(_OWNER.split())
 
 _VIEWER = """
     list_domains get_domain list_audits get_newest_audit compare_audits get_audit list_history check_spf
-    list_batch_results get_audit_settings list_relays list_proofs list_senders get_plan list_watches get_watch
-    get_watch_settings list_update_servers preview_publication list_publications list_providers list_events
+    list_batch_results get_audit_settings list_relays list_proofs list_senders get_plan check_plan list_watches
+    get_watch get_watch_settings list_update_servers preview_publication list_publications list_providers list_events
     get_flow get_flow_days get_causes list_flow_names compare_flow list_reply_patterns get_cause_rules
     list_built_in_rules list_shifts get_shift get_flow_settings get_recipient_data list_erasures list_readings
     explain_reading forecast_reading get_headroom get_reading_settings list_annotations get_work_item
@@ -42,7 +42,7 @@ _VIEWER = """
 
 _OPERATOR = """
     add_domain update_domain delete_domain run_audit check_message read_feedback_report start_batch set_relay
-    delete_relay start_proof recheck_proof confirm_proof check_plan set_plan_settings start_watch cancel_watch
+    delete_relay start_proof recheck_proof confirm_proof set_plan_settings start_watch cancel_watch
     recheck_watch rename_provider load_events stream_events backtest_cause_rules add_annotation delete_annotation
     act_on_work_item run_detection send_report pause_stream resume_stream start_import start_policy_backtest
     check_addresses add_suppression lift_suppression decide_suppression start_list_check get_clearance
