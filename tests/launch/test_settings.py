@@ -1,16 +1,22 @@
 """Settings from file and environment, and the parts of the launcher that need no processes."""
 
 from pathlib import Path
+from typing import Any
 
+import httpx
 import pytest
+import uvicorn
 from pydantic import ValidationError
 
 from rust_gauge.core.dns import split_server
 from rust_gauge.launch import main as launcher
 from rust_gauge.launch.mariadb import LaunchError
+from rust_gauge.launch.process import server_options
 from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
+from rust_gauge.service.http.middleware import masked
 from rust_gauge.service.runtime.settings import Settings
+from tests.conftest import running
 
 
 def test_the_environment_overrules_the_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -75,3 +81,61 @@ def test_the_supervisor_tells_which_part_ended_and_what_it_said(tmp_path: Path) 
         supervisor.check()
     supervisor.stop()
     assert supervisor.parts == []
+
+
+@pytest.mark.parametrize(
+    ("changes", "openly"),
+    [
+        ({}, False), ({"host": "localhost"}, False), ({"host": "::1"}, False), ({"host": "0.0.0.0"}, True),
+        ({"host": "192.0.2.1"}, True), ({"host": "::"}, True), ({"host": "gauge.example"}, True),
+        ({"host": "0.0.0.0", "allow_plain_http": True}, False),
+        ({"host": "0.0.0.0", "tls_cert_file": Path("cert.pem")}, False),
+        ({"host": "0.0.0.0", "public_url": "https://gauge.example"}, True),
+    ],
+)  # fmt: skip
+def test_nobody_is_reached_over_a_network_in_clear_unasked(changes: dict[str, Any], openly: bool) -> None:
+    settings = Settings(**changes)
+    assert settings.listens_openly is openly
+    if openly:
+        with pytest.raises(LaunchError, match="without TLS"):
+            launcher._require_tls(settings)
+    else:
+        launcher._require_tls(settings)
+
+
+@pytest.mark.parametrize(
+    ("proxies", "seen"), [([], "127.0.0.1"), (["192.0.2.0/24"], "127.0.0.1"), (["127.0.0.0/8"], "198.51.100.9")]
+)
+def test_only_named_proxies_say_where_a_request_came_from(proxies: list[str], seen: str) -> None:
+    async def app(scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] == "http":
+            await send({"type": "http.response.start", "status": 200, "headers": []})
+            await send({"type": "http.response.body", "body": scope["client"][0].encode()})
+
+    options = server_options(Settings(proxies=proxies, port=0))
+    server = uvicorn.Server(uvicorn.Config(app, **options, lifespan="off"))
+    thread = running(server)
+    try:
+        port = server.servers[0].sockets[0].getsockname()[1]
+        answer = httpx.get(f"http://127.0.0.1:{port}/", headers={"X-Forwarded-For": "198.51.100.9"})
+        assert answer.text == seen
+    finally:
+        server.should_exit = True
+        thread.join(20)
+
+
+def test_a_proxy_that_is_no_address_is_refused() -> None:
+    with pytest.raises(ValidationError):
+        Settings(proxies=["front.example"])
+
+
+@pytest.mark.parametrize(
+    ("path", "shown"),
+    [
+        ("/api/v1/intake/0123456789abcdef", "/api/v1/intake/..."), ("/confirm/secret", "/confirm/..."),
+        ("/unsubscribe/secret", "/unsubscribe/..."), ("/api/v1/tenants/a/feeds", "/api/v1/tenants/a/feeds"),
+        ("/api/v1/intake/key/more", "/api/v1/intake/.../more"),
+    ],
+)  # fmt: skip
+def test_secret_parts_of_addresses_are_not_logged(path: str, shown: str) -> None:
+    assert masked(path) == shown

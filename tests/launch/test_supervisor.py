@@ -74,3 +74,25 @@ def test_a_part_that_has_run_long_enough_begins_anew(tmp_path: Path, monkeypatch
     made._revive(made.parts[0])
     assert made.parts[0].failures == 0
     made.stop()
+
+
+def test_logs_are_for_their_user_only_and_do_not_grow_without_end(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(module, "_LARGEST_LOG", 100)
+    made = Supervisor(tmp_path / "log")
+    (tmp_path / "talker.py").write_text("import time\nprint('x' * 300, flush=True)\ntime.sleep(600)\n")
+    made.start("talker", ["talker"], {"PYTHONPATH": str(tmp_path)})
+    path = tmp_path / "log" / "talker.log"
+    try:
+        until(lambda: path.stat().st_size > 100)
+        assert (path.stat().st_mode & 0o777, path.parent.stat().st_mode & 0o777) == (0o600, 0o700)
+        made._rotate_logs()
+        assert path.stat().st_size == 0
+        assert path.with_name("talker.log.1").stat().st_size > 300
+        path.write_text("y" * 200)
+        made._rotate_logs()
+        assert path.with_name("talker.log.2").read_text().startswith("x")
+        assert path.with_name("talker.log.1").read_text().startswith("y")
+    finally:
+        made.stop()

@@ -4,6 +4,7 @@ A message is acknowledged when `deliver` has stored it. A trouble of ours is 451
 """
 
 import asyncio
+import ssl
 from collections.abc import Callable
 from typing import Any
 
@@ -17,7 +18,10 @@ _TIMEOUT = 120  # seconds
 
 
 class MailIn:
-    """A listener. `wanted` tells whether an address is ours, `deliver` takes (recipients, message); both may block."""
+    """A listener. `wanted` tells whether an address is ours, `deliver` takes (recipients, message); both may block.
+
+    `tls`: with it STARTTLS is offered (RFC 3207), and not required: mail from elsewhere comes as its sender can.
+    """
 
     def __init__(
         self,
@@ -27,11 +31,12 @@ class MailIn:
         max_octets: int,
         wanted: Callable[[str], bool],
         deliver: Callable[[list[str], bytes], None],
+        tls: ssl.SSLContext | None = None,
     ) -> None:
         self._handler = _Handler(wanted, deliver)
         self._controller = _Listener(
             self._handler, hostname=host, port=port, server_hostname=name, data_size_limit=max_octets,
-            enable_SMTPUTF8=True, timeout=_TIMEOUT,
+            enable_SMTPUTF8=True, timeout=_TIMEOUT, tls_context=tls,
         )  # fmt: skip
 
     def start(self) -> None:

@@ -132,6 +132,7 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
     supervisor = Supervisor(settings.var_dir / "log")
     supervisor.catch_signals()
     with hold_run_lock(settings.var_dir / "run.lock"):
+        _require_tls(settings)
         require_port(settings.host, settings.port)
         try:
             url, supervisor.database = _database(settings)
@@ -143,6 +144,16 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
         finally:
             supervisor.stop()
     return 0
+
+
+def _require_tls(settings: Settings) -> None:
+    """LaunchError where passwords and tokens would go over a network in clear."""
+    if settings.listens_openly:
+        raise LaunchError(
+            f"host is {settings.host}: other machines would reach the service without TLS. Set tls_cert_file and "
+            "tls_key_file, or listen on 127.0.0.1 behind a proxy that speaks TLS (docs/operations.md), or set "
+            "allow_plain_http"
+        )
 
 
 def _offer_ownership(settings: Settings, url: str) -> None:
@@ -170,7 +181,8 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     if settings.policy_port or "RUSTGAUGE_POLICY_PORT" in more:
         supervisor.start("gates", ["rust_gauge.launch.process", "gates"], environment)
     host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
-    supervisor.wait_for(f"http://{host}:{port}/readyz")
+    scheme = "https" if settings.tls_cert_file else "http"
+    supervisor.wait_for(f"{scheme}://{host}:{port}/readyz")
 
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:

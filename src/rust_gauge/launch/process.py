@@ -4,6 +4,7 @@ import gc
 import signal
 import sys
 import threading
+from typing import Any
 
 import uvicorn
 
@@ -36,16 +37,19 @@ def main() -> int:
         runners[sys.argv[1]](context, stop)
         context.close()
         return 0
-    uvicorn.run(
-        create_app(context),
-        host=settings.host,
-        port=settings.port,
-        log_config=None,
-        access_log=False,
-        server_header=False,
-        timeout_graceful_shutdown=5,
-    )
+    uvicorn.run(create_app(context), **server_options(settings))
     return 0
+
+
+def server_options(settings: Settings) -> dict[str, Any]:
+    """Return how the service listens. What a client says about its own address is believed from named proxies only."""
+    return {
+        "host": settings.host, "port": settings.port, "log_config": None, "access_log": False, "server_header": False,
+        "timeout_graceful_shutdown": 5, "proxy_headers": bool(settings.proxies),
+        "forwarded_allow_ips": settings.proxies or None,
+        "ssl_certfile": str(settings.tls_cert_file) if settings.tls_cert_file else None,
+        "ssl_keyfile": str(settings.tls_key_file) if settings.tls_key_file else None,
+    }  # fmt: skip
 
 
 if __name__ == "__main__":

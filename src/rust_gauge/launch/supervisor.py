@@ -5,7 +5,9 @@ A part that dies is started again by itself, with a growing pause while it keeps
 
 import json
 import os
+import shutil
 import signal
+import ssl
 import subprocess
 import sys
 import threading
@@ -19,6 +21,9 @@ from types import FrameType
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb
 
 _FIRST_PAUSE, _LONGEST_PAUSE = 0.2, 60.0  # seconds before a part is started again
+_LARGEST_LOG, _OLD_LOGS = 50 * 1024 * 1024, 5  # octets of a log until it is put aside, and how many are kept
+# Of the service on this machine, which answers for its public name: it is asked whether it is ready, and told nothing.
+_ANY_CERTIFICATE = ssl._create_unverified_context()
 _STEADY = 60.0  # seconds after which a part that runs is taken to be well
 
 
@@ -71,7 +76,8 @@ class Supervisor:
 
     def _launch(self, name: str, arguments: list[str], environment: dict[str, str]) -> subprocess.Popen[bytes]:
         self.log_dir.mkdir(parents=True, exist_ok=True)
-        log = (self.log_dir / f"{name}.log").open("ab")
+        self.log_dir.chmod(0o700)
+        log = os.fdopen(os.open(self.log_dir / f"{name}.log", os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab")
         process = subprocess.Popen(
             [sys.executable, "-m", *arguments],
             env={**os.environ, **environment},
@@ -89,7 +95,7 @@ class Supervisor:
         while time.monotonic() < end and not self.stop_asked.is_set():
             self.check()
             try:
-                with urllib.request.urlopen(url, timeout=2) as response:
+                with urllib.request.urlopen(url, timeout=2, context=_ANY_CERTIFICATE) as response:
                     if response.status == 200:
                         return
             except OSError:
@@ -110,10 +116,27 @@ class Supervisor:
 
     def run(self) -> None:
         """Watch until a stop is asked for; whatever dies meanwhile is started again."""
+        turn = 0
         while not self.stop_asked.wait(0.1):
+            turn += 1
+            if turn % 600 == 0:
+                self._rotate_logs()
             self._revive_database()
             for part in self.parts:
                 self._revive(part)
+
+    def _rotate_logs(self) -> None:
+        """Put large logs aside. The parts go on writing into the same file, which is emptied."""
+        for part in self.parts:
+            path = self.log_dir / f"{part.name}.log"
+            if not path.exists() or path.stat().st_size < _LARGEST_LOG:
+                continue
+            for number in range(_OLD_LOGS - 1, 0, -1):
+                older = path.with_name(f"{path.name}.{number}")
+                if older.exists():
+                    older.replace(path.with_name(f"{path.name}.{number + 1}"))
+            shutil.copy2(path, path.with_name(f"{path.name}.1"))
+            os.truncate(path, 0)
 
     def _revive(self, part: Part) -> None:
         """Start a part again when it died, after a pause that grows while it keeps dying."""

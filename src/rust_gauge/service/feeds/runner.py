@@ -4,6 +4,7 @@ Each step of a feed stores events and position together, so the runner can be ki
 not get on says why (`trouble`), is tried again with growing pauses, and holds up no other.
 """
 
+import ssl
 import threading
 import time
 from collections.abc import Sequence
@@ -73,7 +74,11 @@ class Runner:
         if not settings.smtp_port:
             return 0
         name = self._context.settings.mail_from.rpartition("@")[2] or "localhost"
-        self._mail = MailIn(settings.smtp_host, settings.smtp_port, name, _MAX_MAIL, self._wanted, self._deliver)
+        tls = None
+        if settings.tls_cert_file:
+            tls = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+            tls.load_cert_chain(settings.tls_cert_file, settings.tls_key_file)
+        self._mail = MailIn(settings.smtp_host, settings.smtp_port, name, _MAX_MAIL, self._wanted, self._deliver, tls)
         self._mail.start()
         return settings.smtp_port
 

@@ -75,6 +75,7 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         max_stream=stream,
         on_error=unexpected,
         is_known=lambda scope: context is not None and is_known(context, scope),
+        strict_transport=context is not None and context.settings.is_public,
     )
     return app
 

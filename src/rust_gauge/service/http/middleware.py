@@ -1,5 +1,6 @@
 """Around every request: an id, a turn, a limit on the body, security headers, one line in the log."""
 
+import re
 import secrets
 import time
 from collections.abc import Callable
@@ -47,13 +48,38 @@ class NotKnown(HTTPException):
         super().__init__(401)
 
 
+# Parts of addresses that prove something by themselves: a feed's key, the links of messages.
+_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/confirm/|/unsubscribe/)[^/]+")
+
+
+def masked(path: str) -> str:
+    """Return the path of a request without what is secret in it."""
+    return _SECRET_PATH.sub(r"\1...", path)
+
+
+def _asker(scope: Scope) -> dict[str, str]:
+    """Return who asked, once that is known."""
+    state, client = scope.get("state", {}), scope.get("client") or ("",)
+    principal, tenant = state.get("principal"), state.get("tenant")
+    found = {"address": str(client[0])}
+    if principal is not None:
+        found["account"] = principal.email
+        if principal.token_id is not None:
+            found["token"] = str(principal.token_id)
+    if tenant is not None:
+        found["tenant"] = tenant.slug
+    return found
+
+
 class RequestFrame:
     """ASGI middleware. What nobody else caught becomes a response here, with the same id and headers as any other."""
 
     def __init__(
-        self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool]
-    ) -> None:
+        self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool],
+        strict_transport: bool = False,
+    ) -> None:  # fmt: skip
         self.app = app
+        self.headers = _HEADERS | ({"Strict-Transport-Security": "max-age=31536000"} if strict_transport else {})
         self.on_error = on_error
         self.is_known = is_known
         self.admission = Admission()
@@ -97,7 +123,7 @@ class RequestFrame:
                 status = message["status"]
                 headers = MutableHeaders(scope=message)
                 headers["X-Request-Id"] = request_id
-                for name, value in _HEADERS.items():
+                for name, value in self.headers.items():
                     headers.setdefault(name, value)
                 if api:
                     headers.setdefault("Cache-Control", "no-store")
@@ -124,5 +150,6 @@ class RequestFrame:
             await response(scope, receive, framed)
         finally:
             took = round((time.perf_counter() - began) * 1000, 1)
-            log.info("request", method=scope["method"], path=scope["path"], status=status, ms=took)
+            shown = masked(scope["path"])
+            log.info("request", method=scope["method"], path=shown, status=status, ms=took, **_asker(scope))
             structlog.contextvars.clear_contextvars()

@@ -31,6 +31,18 @@ class Settings(BaseSettings):
     port: int = Field(8850, ge=0, le=65535)
     workers: int = Field(1, ge=1, le=64, description="Worker processes for jobs")
     public_url: str = Field("", description="Public URL of the console; https:// makes the cookie secure")
+    proxies: list[str] = Field(
+        default=[],
+        description="Addresses or networks of proxies in front of the service, whose X-Forwarded-For and "
+        "X-Forwarded-Proto are believed",
+    )
+    tls_cert_file: Path | None = Field(
+        None, description="Certificate (PEM, with its chain): the service speaks TLS itself, and SMTP offers STARTTLS"
+    )
+    tls_key_file: Path | None = Field(None, description="Private key of tls_cert_file (PEM)")
+    allow_plain_http: bool = Field(
+        False, description="Listen beyond loopback without TLS, for example behind a proxy on another machine"
+    )
     dns_servers: list[str] = Field(
         default=[], description="address or address:port; default: the resolver of the system"
     )
@@ -98,7 +110,23 @@ class Settings(BaseSettings):
     @property
     def is_public(self) -> bool:
         """Whether people reach it over TLS: then cookies are for TLS only."""
-        return self.public_url.startswith("https://")
+        return self.public_url.startswith("https://") or self.tls_cert_file is not None
+
+    @property
+    def listens_openly(self) -> bool:
+        """Whether other machines can reach it without TLS though nobody asked for that."""
+        try:
+            loopback = ipaddress.ip_address(self.host).is_loopback
+        except ValueError:
+            loopback = self.host == "localhost"
+        return not (loopback or self.tls_cert_file or self.allow_plain_http)
+
+    @field_validator("proxies")
+    @classmethod
+    def _check_proxies(cls, value: list[str]) -> list[str]:
+        for text in value:
+            ipaddress.ip_network(text, strict=False)
+        return value
 
     def may_read(self, path: str) -> bool:
         """Return whether a feed may read there: below one of `feed_folders`, whatever links lie on the way."""
