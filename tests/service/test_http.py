@@ -6,7 +6,9 @@ from jsonschema import Draft202012Validator
 from referencing import Registry, Resource
 from referencing.jsonschema import DRAFT202012
 
+from rust_gauge.client import Client
 from rust_gauge.contract.events import NewEvent
+from rust_gauge.contract.feeds import NewFeed
 from rust_gauge.service.http import application as service_app
 from rust_gauge.store.migrate import is_current
 from tests.conftest import Office, World
@@ -103,3 +105,21 @@ def test_an_old_schema_is_not_ready(world: World, monkeypatch: pytest.MonkeyPatc
     assert is_current(world.context.store)
     monkeypatch.setattr(service_app, "is_current", lambda store: False)
     assert httpx.get(f"{world.url}/readyz").status_code == 503
+
+
+def test_metrics_say_what_goes_on_to_this_machine_only(office: Office, client: Client) -> None:
+    client.domains.add(office.slug, "d.example")
+    client.feeds.add(office.slug, NewFeed(name="box", kind="http"))
+    url = f"{office.world.url}/metrics"
+    found = {
+        name: value for line in httpx.get(url).text.splitlines() if not line.startswith("#")
+        for name, _, value in [line.rpartition(" ")]
+    }  # fmt: skip
+    assert float(found["rustgauge_database_up"]) == 1
+    route = "/api/v1/tenants/{tenant}/domains"
+    assert float(found[f'rustgauge_requests_total{{method="POST",route="{route}",status="201"}}']) >= 1
+    assert found[f'rustgauge_feed_failing{{feed="box",tenant="{office.slug}"}}'] == "0.0"
+    assert 0 < float(found["rustgauge_disk_used_ratio"]) < 1
+    assert "rustgauge_jobs_oldest_seconds" in found
+    forwarded = httpx.get(url, headers={"X-Forwarded-For": "127.0.0.1"})
+    assert (forwarded.status_code, forwarded.json()["remedy"]) == (401, "Set metrics_token")

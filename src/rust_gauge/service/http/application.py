@@ -19,6 +19,7 @@ from rust_gauge.contract.common import Problem, ProblemError
 from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.service.http.admission import THREADS, UNKNOWN_BODY, Busy, is_known
 from rust_gauge.service.http.document import completed
+from rust_gauge.service.http.metrics import add_metrics
 from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
 from rust_gauge.service.http.paging import use_key
 from rust_gauge.service.runtime.context import Context
@@ -65,6 +66,7 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         app.include_router(router)
     _add_problems(app)
     _add_health(app)
+    requests = add_metrics(app, context) if context is not None else None
     _add_console(app)
     _complete_document(app)
     limit = context.settings.max_body_bytes if context else 0
@@ -76,6 +78,7 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         on_error=unexpected,
         is_known=lambda scope: context is not None and is_known(context, scope),
         strict_transport=context is not None and context.settings.is_public,
+        count=requests.count if requests is not None else None,
     )
     return app
 

@@ -76,9 +76,10 @@ class RequestFrame:
 
     def __init__(
         self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool],
-        strict_transport: bool = False,
+        strict_transport: bool = False, count: Callable[[Scope, int, float], None] | None = None,
     ) -> None:  # fmt: skip
         self.app = app
+        self.count = count
         self.headers = _HEADERS | ({"Strict-Transport-Security": "max-age=31536000"} if strict_transport else {})
         self.on_error = on_error
         self.is_known = is_known
@@ -149,7 +150,10 @@ class RequestFrame:
             response = self.on_error(Request(scope), error)
             await response(scope, receive, framed)
         finally:
-            took = round((time.perf_counter() - began) * 1000, 1)
+            seconds = time.perf_counter() - began
+            took = round(seconds * 1000, 1)
+            if self.count is not None:
+                self.count(scope, status, seconds)
             shown = masked(scope["path"])
             log.info("request", method=scope["method"], path=shown, status=status, ms=took, **_asker(scope))
             structlog.contextvars.clear_contextvars()

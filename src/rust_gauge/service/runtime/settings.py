@@ -84,6 +84,9 @@ class Settings(BaseSettings):
     secret_key: SecretStr | None = Field(
         None, description="Encrypts stored credentials; default: generated and stored in var/secret.key"
     )
+    metrics_token: SecretStr | None = Field(
+        None, description="Bearer token for /metrics; without it, /metrics is for this machine only"
+    )
     ask_mailboxes: bool = Field(
         False, description="Ask MX hosts by SMTP whether postmaster and abuse exist; no message is sent"
     )
