@@ -32,6 +32,7 @@ command -v my_print_defaults >/dev/null || missing+=(mariadb-client-core)
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
 if [ "$what" = test ]; then
   command -v chromium >/dev/null || missing+=(chromium)
+  command -v mariadb-dump >/dev/null || missing+=(mariadb-client)
   PATH=$sbin command -v named >/dev/null || missing+=(bind9)
   PATH=$sbin command -v dnssec-signzone >/dev/null || missing+=(bind9-utils)
   PATH=$sbin command -v postfix >/dev/null || missing+=(postfix)

@@ -3,6 +3,8 @@
 rustgauged run        the service, its workers, and a private MariaDB unless a database is configured
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
 rustgauged migrate    update the database schema
+rustgauged backup     write a consistent copy of the database into a new directory
+rustgauged restore    load a backup into an empty database, and compare it
 rustgauged account    create an account or set its password
 rustgauged owner      print a one-time link that creates an owner of the installation
 rustgauged tenant     create a tenant and give an account access to it
@@ -29,6 +31,7 @@ from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.roles import Role
+from rust_gauge.launch.backup import back_up, restore
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
@@ -76,6 +79,12 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--port", type=int, help="port of the console")
     demo.set_defaults(run=_demo)
     commands.add_parser("migrate", help="update the database schema").set_defaults(run=_migrate)
+    backup = commands.add_parser("backup", help="write a consistent copy of the database into a new directory")
+    backup.add_argument("directory", type=Path)
+    backup.set_defaults(run=_backup)
+    restored = commands.add_parser("restore", help="load a backup into an empty database, and compare it")
+    restored.add_argument("directory", type=Path)
+    restored.set_defaults(run=_restore)
     account = commands.add_parser("account", help="create an account or set its password, typed or from stdin")
     account.add_argument("email")
     account.add_argument("--name", default="")
@@ -359,6 +368,18 @@ def _context(settings: Settings, url: str, outside: dict[str, Any] | None = None
 
 
 @contextlib.contextmanager
+def _database_at_hand(settings: Settings) -> Iterator[str]:
+    """Give the database as it is; a private one is started for the while when it does not run."""
+    url, private = _database(settings)
+    joined = private is not None and private.process is None
+    try:
+        yield url
+    finally:
+        if private is not None and not joined:
+            private.stop()
+
+
+@contextlib.contextmanager
 def _opened(settings: Settings) -> Iterator[Context]:
     """A context over the database; a private one is started for the while when it does not run."""
     url, private = _database(settings)
@@ -378,6 +399,24 @@ def _opened(settings: Settings) -> Iterator[Context]:
 def _migrate(settings: Settings, _: argparse.Namespace) -> int:
     with _opened(settings):
         print("The database schema is up to date.")
+    return 0
+
+
+def _backup(settings: Settings, arguments: argparse.Namespace) -> int:
+    with _database_at_hand(settings) as url:
+        tables = back_up(url, arguments.directory)
+    rows = sum(table.rows for table in tables.values())
+    print(f"{rows:,} rows of {len(tables)} tables are in {arguments.directory}.")
+    if settings.secret_key is None:
+        print(f"Keep a copy of {settings.var_dir / 'secret.key'} elsewhere: stored credentials need it.")
+    return 0
+
+
+def _restore(settings: Settings, arguments: argparse.Namespace) -> int:
+    with _database_at_hand(settings) as url:
+        tables = restore(url, arguments.directory)
+    rows = sum(table.rows for table in tables.values())
+    print(f"Restored {rows:,} rows of {len(tables)} tables; all of them are what was saved.")
     return 0
 
 
