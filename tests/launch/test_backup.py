@@ -66,7 +66,7 @@ def test_a_backup_that_was_touched_is_found_out(office: Office, client: Client, 
     path.write_bytes(zstandard.compress(b"".join(lines[:at] + lines[at + 1 :])))
     with (
         empty_database(office.world, "rust_gauge_touched") as url,
-        pytest.raises(LaunchError, match="not what was saved|could not"),
+        pytest.raises(LaunchError, match=r"not what was saved|could not"),
     ):
         restore(url, tmp_path / "one")
 

@@ -137,9 +137,8 @@ def _login(url: str) -> Iterator[tuple[str, str]]:
 
 def _write_login(file: IO[str], parts: Any) -> None:
     password = str(parts.password or "").replace("\\", "\\\\").replace('"', '\\"')
-    file.write(
-        f'[client]\nhost={parts.host}\nport={parts.port or 3306}\nuser={parts.username}\npassword="{password}"\n'
-    )
+    file.write(f"[client]\nhost={parts.host}\nport={parts.port or 3306}\nuser={parts.username}\n")
+    file.write(f'password="{password}"\n')
     file.flush()
 
 
