@@ -3,6 +3,7 @@
 rustgauged run        the service, its workers, and a private MariaDB unless a database is configured
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
 rustgauged migrate    update the database schema
+rustgauged rotate-keys  encrypt stored credentials with a new key
 rustgauged backup     write a consistent copy of the database into a new directory
 rustgauged restore    load a backup into an empty database, and compare it
 rustgauged account    create an account or set its password
@@ -39,6 +40,7 @@ from rust_gauge.service.accounts import people, tokens
 from rust_gauge.service.accounts.passwords import LEAST, MOST, check_password, hash_password
 from rust_gauge.service.runtime.audit_log import record
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
+from rust_gauge.service.runtime.secrets import make_key, rotate_keys
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import accounts as store_accounts
@@ -79,6 +81,9 @@ def _parser() -> argparse.ArgumentParser:
     demo.add_argument("--port", type=int, help="port of the console")
     demo.set_defaults(run=_demo)
     commands.add_parser("migrate", help="update the database schema").set_defaults(run=_migrate)
+    commands.add_parser(
+        "rotate-keys", help="encrypt stored credentials with a new key; the service may go on running"
+    ).set_defaults(run=_rotate_keys)
     backup = commands.add_parser("backup", help="write a consistent copy of the database into a new directory")
     backup.add_argument("directory", type=Path)
     backup.set_defaults(run=_backup)
@@ -399,6 +404,17 @@ def _opened(settings: Settings) -> Iterator[Context]:
 def _migrate(settings: Settings, _: argparse.Namespace) -> int:
     with _opened(settings):
         print("The database schema is up to date.")
+    return 0
+
+
+def _rotate_keys(settings: Settings, _: argparse.Namespace) -> int:
+    with _opened(settings) as context:
+        made = make_key(settings)
+        done = rotate_keys(settings, context.store)
+        record(context, "rotate_keys", account=_SHELL, subject=f"/credentials/{done}")
+    where = f"a new key in {settings.var_dir / 'secret.key'}" if made else "secret_key of the settings"
+    print(f"{done} credentials are encrypted with {where}.")
+    print("Keep earlier keys as long as people may use unsubscribe links of messages sent before.")
     return 0
 
 

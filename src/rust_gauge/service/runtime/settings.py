@@ -84,6 +84,9 @@ class Settings(BaseSettings):
     secret_key: SecretStr | None = Field(
         None, description="Encrypts stored credentials; default: generated and stored in var/secret.key"
     )
+    previous_secret_keys: list[SecretStr] = Field(
+        default=[], description="Earlier values of secret_key, which still decrypt: see rustgauged rotate-keys"
+    )
     metrics_token: SecretStr | None = Field(
         None, description="Bearer token for /metrics; without it, /metrics is for this machine only"
     )

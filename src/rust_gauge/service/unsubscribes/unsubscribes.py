@@ -1,5 +1,6 @@
 """One-click unsubscribe: links for messages, what comes back through them, and how long it took."""
 
+import contextlib
 from collections import Counter
 from datetime import UTC, date, datetime, timedelta
 from statistics import median
@@ -29,7 +30,7 @@ from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.periods import midnight, period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.runtime.secrets import service_key
+from rust_gauge.service.runtime.secrets import service_key, service_keys
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression_list
@@ -64,10 +65,10 @@ def links(context: Context, tenant: TenantAccess, request: MailLinksRequest) -> 
 
 def open_link(context: Context, token: str) -> Link | None:
     """Return what a link is about; None for one that is not ours."""
-    try:
-        return unseal(service_key(context.settings), token)
-    except LinkError:
-        return None
+    for key in service_keys(context.settings):  # links of mail that was sent before the key changed work on
+        with contextlib.suppress(LinkError):
+            return unseal(key, token)
+    return None
 
 
 def unsubscribe(context: Context, token: str, way: str) -> Link | None:
