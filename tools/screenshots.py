@@ -31,7 +31,7 @@ PAGES = (
     ("readings", "/readings?days=30", "light", 1280, 800),
     ("report", "/report?tenant=copperline&days=7", "light", 1280, 1000),
     ("domain-setup", "/domains/glasswort/boxoffice.glasswort.example?view=setup", "light", 1280, 1300),
-    ("domains", "/domains", "light", 1280, 800),
+    ("members", "/settings/members?tenant=glasswort", "light", 1280, 800),
     ("flow", "/flow?tenant=glasswort&days=14", "light", 1280, 1180),
     ("flow-trail", "/flow?tenant=glasswort&view=trails&find=over%20quota", "dark", 1280, 800),
     ("suppression", "/suppression?tenant=thornfield", "light", 1280, 800),

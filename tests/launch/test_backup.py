@@ -20,7 +20,7 @@ from tests.rows import bounce, ndjson
 
 @contextmanager
 def empty_database(world: World, name: str) -> Iterator[str]:
-    """Give the URL of a database of its own."""
+    """Yield the URL of a database of its own."""
     with world.context.store.engine.begin() as connection:
         connection.execute(text(f"CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))
     try:

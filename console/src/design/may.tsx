@@ -1,4 +1,4 @@
-/** What somebody may do here: buttons and forms that need more than their role are not shown. The service checks again. */
+/** What a person's role allows here: buttons and forms that need more than their role are not shown. The service checks again. */
 import {createContext, useContext, type ReactNode} from 'react';
 
 export type Role = 'viewer' | 'operator' | 'admin';

@@ -374,7 +374,7 @@ def _context(settings: Settings, url: str, outside: dict[str, Any] | None = None
 
 @contextlib.contextmanager
 def _database_at_hand(settings: Settings) -> Iterator[str]:
-    """Give the database as it is; a private one is started for the while when it does not run."""
+    """Yield the URL of the database as it is; a private one is started for the while when it does not run."""
     url, private = _database(settings)
     joined = private is not None and private.process is None
     try:

@@ -38,6 +38,6 @@ export function useAccept() {
 
 const isProblem = (error: unknown, ...types: string[]) =>
   error instanceof ProblemError && types.some((type) => error.problem.type === `/problems/${type}`);
-/** The password was right, and a code is wanted: no mistake was made yet. */
+/** The password was right, and a code is required: no mistake was made yet. */
 export const codeRequired = (error: unknown) => isProblem(error, 'code-required');
 export const asksForCode = (error: unknown) => isProblem(error, 'code-required', 'wrong-code');

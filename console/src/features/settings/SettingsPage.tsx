@@ -113,7 +113,7 @@ const OWNER: Section[] = [
   {path: 'installation-log', title: 'Audit log of all', content: () => <InstallationLog />, needs: 'viewer'},
 ];
 
-/** What somebody may see: a tenant's settings, their own account, and the installation if they own it. */
+/** What a person's role shows: a tenant's settings, their own account, and the installation if they own it. */
 function sectionsOf(who: Who, tenant: Who['tenants'][number] | undefined): {title: string; sections: Section[]}[] {
   return [
     {title: tenant?.name ?? '', sections: tenant ? [...TENANT, ...(tenant.role === 'admin' ? ADMIN : [])] : []},
