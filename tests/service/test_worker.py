@@ -3,6 +3,8 @@
 import threading
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from sqlalchemy import Connection, select, text
 
 from rust_gauge.service import worker
@@ -193,3 +195,43 @@ def test_a_load_that_is_not_committed_yet_holds_its_job_back(office: Office) -> 
     assert job is not None
     assert job.subject == 99
     store.transaction(lambda c: jobs.finish(c, job, now))
+
+
+@pytest.mark.usefixtures("alone")
+@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(st.integers(0, 3), min_size=1, max_size=30))
+def test_tenants_take_turns_however_much_one_of_them_asks_for(office: Office, asked: list[int]) -> None:
+    """While tenants with free jobs are left, none is served twice before each of them was served once."""
+    store, now = office.world.context.store, office.world.clock()
+    store.transaction(lambda c: c.execute(tables.job.delete()))
+    first = 900_000
+    for subject, who in enumerate(asked):
+        tenant_id = first + who if who else 0
+        store.transaction(lambda c, t=tenant_id, s=subject: jobs.enqueue(c, "readings", t, s, now))
+    left = {who: asked.count(who) for who in set(asked)}
+    after, since = 0, []
+    for _ in asked:
+        job = store.transaction(lambda c, after=after: jobs.claim(c, now, after))
+        assert job is not None
+        who = job.tenant_id - first if job.tenant_id else 0
+        if who in since:
+            waiting = {other for other, n in left.items() if n} - set(since[since.index(who) :]) - {who}
+            assert not waiting, "somebody else's turn came first"
+        since.append(who)
+        left[who] -= 1
+        after = job.tenant_id
+    assert store.transaction(lambda c: jobs.claim(c, now, after)) is None
+
+
+@pytest.mark.usefixtures("alone")
+def test_one_tenant_does_not_take_every_worker(office: Office) -> None:
+    store, now = office.world.context.store, office.world.clock()
+    for subject in range(5):
+        store.transaction(lambda c, s=subject: jobs.enqueue(c, "readings", office.tenant.id, s, now))
+    store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
+    mine = [store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 2)) for _ in range(4)]
+    assert [job.tenant_id if job else None for job in mine] == [0, office.tenant.id, office.tenant.id, None]
+    assert mine[1] is not None
+    done = mine[1]
+    store.transaction(lambda c: jobs.finish(c, done, now))
+    assert store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 2)) is not None

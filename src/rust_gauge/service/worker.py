@@ -31,6 +31,7 @@ from rust_gauge.store.partitions import ensure_partitions
 
 log = structlog.get_logger()
 _POLL = 0.5  # seconds between looks at an empty queue
+_SERVED = "tenant served last"  # in the memory of the process
 _TICK = timedelta(minutes=1)  # what is due by the clock is checked this often
 
 
@@ -84,9 +85,12 @@ KINDS: dict[str, Handler] = {
 def work_once(context: Context) -> bool:
     """Do one job. False when none is free."""
     store = context.store
-    job = store.transaction(lambda c: jobs.claim(c, context.clock()))
+    after = context.memory.get(_SERVED, 0)
+    most = max(1, context.settings.workers - 1) if context.settings.workers > 1 else 0
+    job = store.transaction(lambda c: jobs.claim(c, context.clock(), after, most))
     if job is None:
         return False
+    context.memory[_SERVED] = job.tenant_id
     # Each transaction of the job makes sure that the job is still ours, so that a worker that was asleep for longer
     # than its lease writes nothing at all.
     fenced = replace(context, store=store.guarded(lambda c: jobs.check(c, job)))

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, TypedDict, Unpack
 
-from sqlalchemy import Connection, Row, delete, func, insert, or_, select, update
+from sqlalchemy import ColumnElement, Connection, Row, case, delete, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.errors import RustGaugeError
@@ -134,11 +134,45 @@ def _new(kind: str, tenant_id: int, now: datetime) -> dict[str, Any]:
 # A worker's part
 
 
-def claim(connection: Connection, now: datetime) -> Job | None:
-    """Claim the oldest job that is free. One whose workers keep dying is given up instead."""
+def claim(connection: Connection, now: datetime, after: int = 0, most: int = 0) -> Job | None:
+    """Claim a job that is free: the oldest of the tenant whose turn it is. One whose workers keep dying is given up.
+
+    Tenants take turns by their ids, so that a thousand jobs of one do not hold up the others: `after` is the tenant
+    that this worker served last. A tenant that already has `most` jobs running has to wait (0: no limit); the
+    installation's own work (tenant 0) never does.
+    """
+    for tenant_id in _turns(connection, now, after, most):
+        job = _claim_of(connection, tenant_id, now)
+        if job is not None:
+            return job
+    return None
+
+
+def _turns(connection: Connection, now: datetime, after: int, most: int) -> list[int]:
+    """Return the tenants with free jobs in the order in which they are served."""
     c = t.job.c
-    free = or_((c.state == WAITING) & (c.run_after <= now), (c.state == RUNNING) & (c.lease_until < now))
-    query = select(*_COLUMNS).where(free).order_by(c.id).limit(1).with_for_update(skip_locked=True)
+    tenant = func.coalesce(c.tenant_id, 0)
+    running = func.sum(case(((c.state == RUNNING) & (c.lease_until >= now), 1), else_=0))
+    free = func.sum(case((_free(now), 1), else_=0))
+    query = select(tenant.label("tenant_id"), running.label("running"), free.label("free"))
+    query = query.where(c.state.in_((WAITING, RUNNING))).group_by(tenant)
+    able = [
+        int(row.tenant_id)
+        for row in connection.execute(query)
+        if row.free and (not most or not row.tenant_id or row.running < most)
+    ]
+    return sorted(able, key=lambda id: (id <= after, id))
+
+
+def _free(now: datetime) -> ColumnElement[bool]:
+    c = t.job.c
+    return or_((c.state == WAITING) & (c.run_after <= now), (c.state == RUNNING) & (c.lease_until < now))
+
+
+def _claim_of(connection: Connection, tenant_id: int, now: datetime) -> Job | None:
+    c = t.job.c
+    mine = c.tenant_id == tenant_id if tenant_id else (c.tenant_id == 0) | c.tenant_id.is_(None)
+    query = select(*_COLUMNS).where(_free(now), mine).order_by(c.id).limit(1).with_for_update(skip_locked=True)
     while (row := connection.execute(query).first()) is not None:
         if row.state == RUNNING and row.attempts >= MAX_ATTEMPTS:
             error = f"The worker ended {row.attempts} times during this job"
