@@ -4,6 +4,7 @@ import smtplib
 from email.message import EmailMessage
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.gateways.deadline import Smtp
 
 
 class MailNotSent(RustGaugeError):
@@ -15,7 +16,7 @@ def send(
 ) -> None:
     """Hand a message over; TLS where the relay offers it. MailNotSent says what it answered."""
     try:
-        with smtplib.SMTP(host, port, local_hostname=name, timeout=timeout) as session:
+        with Smtp(host, port, name, timeout) as session:
             session.send_message(message, mail_from, [to])
     except smtplib.SMTPRecipientsRefused as error:
         code, said = next(iter(error.recipients.values()))

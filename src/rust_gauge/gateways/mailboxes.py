@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Sequence
 
 from rust_gauge.core.dns import DnsAnswer, DnsQuestion, MailboxAnswer, MailboxQuestion
+from rust_gauge.gateways.deadline import Smtp
 from rust_gauge.gateways.pages import Reach, may_reach
 
 
@@ -36,7 +37,7 @@ class MailboxProbe:
     def _talk(self, question: MailboxQuestion, address: str) -> MailboxAnswer:
         host, port = self._reach.get(address, (address, 25))
         try:
-            with smtplib.SMTP(host, port, local_hostname=self._name, timeout=self._timeout) as session:
+            with Smtp(host, port, self._name, self._timeout) as session:
                 session.ehlo()
                 tls = session.has_extn("starttls")
                 code, said = session.mail("")

@@ -13,6 +13,7 @@ import httpx
 
 from rust_gauge.core.dns import DnsAnswer, DnsQuestion, PageAnswer, PageQuestion
 from rust_gauge.core.reachable import is_globally_reachable
+from rust_gauge.gateways.deadline import http_client
 
 Reach = dict[str, tuple[str, int]]
 
@@ -62,7 +63,7 @@ class PageFetcher:
             if self._ca_file:
                 context.load_verify_locations(self._ca_file)
             with (
-                httpx.Client(verify=context, timeout=self._timeout, follow_redirects=False, trust_env=False) as client,
+                http_client(context, self._timeout) as client,
                 client.stream(
                     "GET",
                     f"https://{shown}:{port}{path}",

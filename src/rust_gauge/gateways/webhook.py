@@ -14,6 +14,7 @@ import httpx
 
 from rust_gauge.core.dns import DnsAnswer, DnsQuestion
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.gateways.deadline import http_client
 from rust_gauge.gateways.pages import Reach, may_reach
 
 _READ = 2000  # octets of an answer
@@ -82,7 +83,7 @@ class HookCaller:
             if self.ca_file:
                 context.load_verify_locations(self.ca_file)
             with (
-                httpx.Client(verify=context, timeout=self.timeout, follow_redirects=False, trust_env=False) as client,
+                http_client(context, self.timeout) as client,
                 client.stream(
                     "POST",
                     f"{scheme}://{shown}:{port_used}{path}",
