@@ -11,6 +11,7 @@ import uvicorn
 from rust_gauge.service.app import create_app
 from rust_gauge.service.clearance.gate_server import run_gates
 from rust_gauge.service.feeds.runner import run_feeds
+from rust_gauge.service.http.connections import connections_for
 from rust_gauge.service.runtime.context import make_context
 from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.settings import Settings
@@ -45,8 +46,8 @@ def server_options(settings: Settings) -> dict[str, Any]:
     """Return how the service listens. What a client says about its own address is believed from named proxies only."""
     return {
         "host": settings.host, "port": settings.port, "log_config": None, "access_log": False, "server_header": False,
-        "timeout_graceful_shutdown": 5, "proxy_headers": bool(settings.proxies),
-        "forwarded_allow_ips": settings.proxies or None,
+        "timeout_graceful_shutdown": 5, "http": connections_for(settings.proxies).protocol(),
+        "proxy_headers": bool(settings.proxies), "forwarded_allow_ips": settings.proxies or None,
         "ssl_certfile": str(settings.tls_cert_file) if settings.tls_cert_file else None,
         "ssl_keyfile": str(settings.tls_key_file) if settings.tls_key_file else None,
     }  # fmt: skip
