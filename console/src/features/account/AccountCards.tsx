@@ -85,7 +85,7 @@ function PasswordCard() {
           field
           value={tokens}
           options={[
-            {value: 'keep', label: 'Keep'},
+            {value: 'keep', label: 'Leave valid'},
             {value: 'delete', label: 'Delete all'},
           ]}
           onChange={(value) => setTokens(value as 'keep' | 'delete')}

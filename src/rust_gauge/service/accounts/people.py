@@ -33,7 +33,7 @@ from rust_gauge.store.invitations import InvitationRow
 
 VALID = timedelta(days=7)
 OWNER = "owner"
-_A_DAY = 100  # invitations of one tenant that can wait at a time
+_MOST_WAITING = 100  # invitations of one tenant
 
 
 def list_members(context: Context, tenant: TenantAccess) -> list[Member]:
@@ -103,12 +103,12 @@ def invite(context: Context, tenant: TenantAccess | None, by: Principal | None, 
                 raise ServiceProblem(
                     "already-there", f"{email} is a member of {tenant.slug}", remedy="Change the role instead"
                 )
-            if len(invitations.list_invitations(connection, tenant.id, now)) >= _A_DAY:
-                raise ServiceProblem("too-large", f"{_A_DAY} invitations wait, the limit", remedy="Delete some")
+            if len(invitations.list_invitations(connection, tenant.id, now)) >= _MOST_WAITING:
+                raise ServiceProblem("too-large", f"{_MOST_WAITING} invitations wait, the limit", remedy="Delete some")
         return invitations.put_invitation(connection, digest(secret), **values)
 
     id = context.store.transaction(write)
-    link = f"{base_url(context)}/join#{secret}"
+    link = f"{context.settings.base_url}/join#{secret}"
     sent, problem = _send(context, tenant, email, link, inviter, new.relay)
     return MadeInvitation(
         id=id, email=email, role=role, invited_by=inviter, created_at=now, expires_at=now + VALID,
@@ -128,7 +128,7 @@ def first_owner_link(context: Context) -> str:
         "expires_at": now + VALID,
     }
     context.store.transaction(lambda c: invitations.put_invitation(c, digest(secret), **values))
-    return f"{base_url(context)}/join#{secret}"
+    return f"{context.settings.base_url}/join#{secret}"
 
 
 def _address(text: str) -> str:
@@ -136,11 +136,6 @@ def _address(text: str) -> str:
         return str(parse_address(text)).lower()
     except AddressError as error:
         raise ServiceProblem("not-an-address", str(error), remedy=error.remedy) from None
-
-
-def base_url(context: Context) -> str:
-    """Return where the console is reached."""
-    return context.settings.public_url.rstrip("/") or f"http://{context.settings.host}:{context.settings.port}"
 
 
 def _send(

@@ -131,7 +131,6 @@ def _digest(tenant: TenantAccess, code: str) -> bytes:
 
 
 def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code: str, link: str) -> EmailMessage:
-    base = context.settings.public_url.rstrip("/") or f"http://{context.settings.host}:{context.settings.port}"
     message = EmailMessage()
     message["From"] = f"Rust Gauge <{context.settings.mail_from}>"
     message["To"] = to
@@ -142,7 +141,7 @@ def _message(context: Context, tenant: TenantAccess, subject: str, to: str, code
     message.set_content(
         f"{tenant.name} has registered {subject} as a sender of its mail.\n\n"
         f"To confirm, enter this code:\n\n    {code}\n\n"
-        f"or open this page:\n\n    {base}/confirm/{link}\n\n"
+        f"or open this page:\n\n    {context.settings.base_url}/confirm/{link}\n\n"
         "Both are valid for 24 hours. If you did not expect this message, ignore it.\n"
     )
     return message

@@ -119,8 +119,14 @@ class Settings(BaseSettings):
         return self.public_url.startswith("https://") or self.tls_cert_file is not None
 
     @property
+    def base_url(self) -> str:
+        """Where people reach the console, without a slash at the end."""
+        scheme = "https" if self.tls_cert_file else "http"
+        return self.public_url.rstrip("/") or f"{scheme}://{self.host}:{self.port}"
+
+    @property
     def listens_openly(self) -> bool:
-        """Whether other machines can reach it without TLS though nobody asked for that."""
+        """Whether other machines can reach it without TLS, and `allow_plain_http` does not say that they may."""
         try:
             loopback = ipaddress.ip_address(self.host).is_loopback
         except ValueError:

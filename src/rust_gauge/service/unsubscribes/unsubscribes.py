@@ -45,7 +45,7 @@ _WAYS = ("post", "page", "mailto", "event")
 
 def links(context: Context, tenant: TenantAccess, request: MailLinksRequest) -> list[MailLinks]:
     """Values of List-Unsubscribe and List-Unsubscribe-Post, one pair for each recipient."""
-    base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
+    base = context.settings.base_url
     secret = service_key(context.settings)
     try:
         domain = normalise_domain(request.domain)

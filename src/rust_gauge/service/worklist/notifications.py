@@ -71,8 +71,7 @@ def _caller(context: Context) -> HookCaller:
 
 
 def _link(settings: Settings, tenant: TenantAccess, id: int) -> str:
-    base = settings.public_url or f"http://{settings.host}:{settings.port}"
-    return f"{base.rstrip('/')}/worklist/{tenant.slug}/{id}"
+    return f"{settings.base_url}/worklist/{tenant.slug}/{id}"
 
 
 def tell(

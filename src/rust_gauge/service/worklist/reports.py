@@ -126,8 +126,7 @@ def _make(context: Context, tenant: TenantAccess, days: int, last: date | None, 
     rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
     flow = get_flow(context, tenant, FlowQuery(first=first, last=end))
     resolved, todo = _items(context, tenant, first, end)
-    base = context.settings.public_url or f"http://{context.settings.host}:{context.settings.port}"
-    link = f"{base.rstrip('/')}/report?tenant={tenant.slug}&days={days}"
+    link = f"{context.settings.base_url}/report?tenant={tenant.slug}&days={days}"
     if last is not None:
         link += f"&last={last}"
     charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)
