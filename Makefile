@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench fuzz clean openapi client screenshots lock
+.PHONY: help demo serve test lint bench fuzz attack clean openapi client screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -21,10 +21,10 @@ test: ## set everything up and run every test: Python, console, browser
 
 lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	@tools/setup.sh test
-	.venv/bin/ruff check src tests tools bench
-	.venv/bin/ruff format --check src tests tools bench
+	.venv/bin/ruff check src tests tools bench attack
+	.venv/bin/ruff format --check src tests tools bench attack
 	.venv/bin/mypy
-	.venv/bin/mypy -p bench
+	.venv/bin/mypy -p bench -p attack
 	.venv/bin/lint-imports --no-cache
 	.venv/bin/python tools/openapi.py --check
 	.venv/bin/python tools/audit_rules.py --check
@@ -41,6 +41,10 @@ bench: ## measure the figures of docs/performance.md
 fuzz: ## run every parser on mutated inputs (SECONDS=60)
 	@tools/setup.sh test
 	.venv/bin/python -m tests.fuzz $(or $(SECONDS),60)
+
+attack: ## attack an installation of its own for an hour: schema, roles, bombs, kills, soak (docs/reliability.md)
+	@tools/setup.sh test
+	.venv/bin/python -m attack
 
 openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 	@tools/setup.sh test

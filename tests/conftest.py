@@ -22,6 +22,7 @@ from sqlalchemy import Connection
 from rust_gauge.client import Client
 from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.roles import Role
+from rust_gauge.gateways.issuer import IssuerClient
 from rust_gauge.gateways.pages import PageFetcher
 from rust_gauge.gateways.resolver import Resolver
 from rust_gauge.gateways.webhook import HookCaller
@@ -32,11 +33,12 @@ from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.app import create_app
 from rust_gauge.service.feeds import runner as feed_runner
 from rust_gauge.service.plans import publishing
-from rust_gauge.service.runtime import mail
+from rust_gauge.service.runtime import installation, mail
 from rust_gauge.service.runtime.context import Context, make_context
 from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.worker import work_once
+from rust_gauge.service.worklist import installation_signs
 from rust_gauge.standins.dns_world import DnsWorld, serve
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import assignments, tables
@@ -138,6 +140,7 @@ _OUTSIDE: tuple[tuple[Any, str], ...] = (
     (mail, "send"),
     (publishing, "send_update"),
     (feed_runner, "read_imap"),
+    (IssuerClient, "_json"),
 )
 
 
@@ -157,6 +160,15 @@ def nothing_outside_is_waited_for_in_a_transaction() -> Iterator[None]:
                 return plain(*arguments, **named)
 
             patch.setattr(owner, name, checked)
+        yield
+
+
+@pytest.fixture(scope="session", autouse=True)
+def room_on_the_disk() -> Iterator[None]:
+    """How full this machine's disk is decides nothing; `tests/service/test_installation.py` fills it."""
+    with pytest.MonkeyPatch.context() as patch:
+        for module in (installation, installation_signs):
+            patch.setattr(module, "disk_use", lambda _: installation.DiskUse(Path("/var"), 0.5, 2**40))
         yield
 
 

@@ -9,6 +9,7 @@ import {SignIn} from './features/session/SignIn';
 import {Shell} from './shell/Shell';
 
 type Page = ComponentType<{who: Schemas['Who']}>;
+const BenchPage = lazy<Page>(() => import('./features/bench/BenchPage').then((m) => ({default: m.BenchPage})));
 const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
 const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
 const FlowPage = lazy<Page>(() => import('./features/mailflow/FlowPage').then((m) => ({default: m.FlowPage})));
@@ -61,6 +62,7 @@ function Inside() {
             <Route path="/readings" element={<ReadingsPage />} />
             <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
             <Route path="/suppression" element={<SuppressionPage who={who} />} />
+            <Route path="/bench" element={<BenchPage who={who} />} />
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
             <Route path="/sign-in" element={<Navigate to="/" replace />} />
             <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />
@@ -77,7 +79,7 @@ function NoTenant({who}: {who: Schemas['Who']}) {
   if (locked.length > 0) {
     return (
       <Notice title={`${locked.map((each) => each.name).join(', ')} requires a second factor`}>
-        <Link to="/settings/account">Set one up for your account</Link>
+        <Link to="/settings/account">Set one up, or enter a code, in your account</Link>
       </Notice>
     );
   }

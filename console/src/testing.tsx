@@ -1,10 +1,13 @@
 /** For tests of pages: the real queries and routes over a service whose answers stand in a table. */
 import {QueryClient, QueryClientProvider} from '@tanstack/react-query';
-import {render} from '@testing-library/react';
+import {configure, render, waitFor} from '@testing-library/react';
 import type {ReactNode} from 'react';
 import {MemoryRouter, Route, Routes} from 'react-router';
 import {vi} from 'vitest';
 import type {Schemas} from './api/client';
+
+// The usual second is too short on a busy machine; a test that passes does not wait for it.
+configure({asyncUtilTimeout: 10_000});
 
 export interface Sent {
   method: string;
@@ -46,6 +49,15 @@ export function withBrowserParts() {
   );
 }
 
+/** A body as JSON, or as the text that it is. */
+function parsed(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return text;
+  }
+}
+
 /** Answers by "METHOD /path"; returns the requests that came. What is not in the table is 404. */
 export function serviceWith(answers: Record<string, Answer>): Sent[] {
   const seen: Sent[] = [];
@@ -56,7 +68,7 @@ export function serviceWith(answers: Record<string, Answer>): Sent[] {
       method: request.method,
       path: url.pathname,
       query: url.searchParams,
-      body: text ? JSON.parse(text) : null,
+      body: text ? parsed(text) : null,
     };
     seen.push(sent);
     const answer = answers[`${request.method} ${url.pathname}`];
@@ -66,6 +78,15 @@ export function serviceWith(answers: Record<string, Answer>): Sent[] {
   });
   return seen;
 }
+
+/** The first request "METHOD /path" of those that came, awaited: in which order a page asks is its own affair. */
+export const requestTo = (seen: Sent[], call: string): Promise<Sent> =>
+  waitFor(() => {
+    const found = seen.find((each) => `${each.method} ${each.path}` === call);
+    if (!found)
+      throw new Error(`no ${call}; there were: ${seen.map((each) => `${each.method} ${each.path}`).join(', ')}`);
+    return found;
+  });
 
 /** A page at an address, with a route pattern where it has parameters. */
 export function open(page: ReactNode, at = '/', pattern = '*') {

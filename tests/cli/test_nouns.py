@@ -26,7 +26,7 @@ def run(*words: str) -> tuple[int, str, str]:
 
 def test_the_overview_is_short_and_names_every_noun() -> None:
     lines = overview().splitlines()
-    assert len(lines) < 45
+    assert len(lines) < 50  # a terminal's height
     assert [line.split()[0] for line in lines if line.startswith("  ") and "rustgauge" not in line] == [
         noun for _, nouns in SECTIONS for noun in nouns
     ]

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from rust_gauge.core.assay import examine
 from rust_gauge.core.dkim import parse_dkim_key, split_message
 from rust_gauge.core.dkim.signature import read_signature
 from rust_gauge.core.dmarc import correct_policy, read_policy
@@ -29,6 +30,7 @@ from rust_gauge.core.suppression.files import find_layout, read_rows
 from rust_gauge.core.transport import read_sts_policy, read_sts_record, read_tls_rpt
 from tests.answers import answering
 from tests.vectors import notices, replies
+from tests.vectors.assay_messages import APPLIES
 from tests.vectors.spf_records import RIGHT
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -169,6 +171,12 @@ TARGETS = (
         _mapped,
         (b'{"kind": "b", "note": "{\\"d\\": \\"x\\"}", "list": [{"r": "a@b.example"}]}',),
         (ValueError, RustGaugeError, RecursionError),
+    ),
+    Target(
+        "assay",
+        lambda raw: drive(examine(raw, now=NOW, ask_dns=False), lambda _: ()),
+        tuple(make() for rule, make in APPLIES.items() if rule not in ("message-large", "html-clipped")),
+        (RustGaugeError,),
     ),
     Target("domain", _text(normalise_domain), (b"news.d.example", b"b\xc3\xbccher.example."), (RustGaugeError,)),
     Target("ip", _text(parse_ip), (b"192.0.2.1", b"2001:db8::1"), (RustGaugeError,)),

@@ -10,6 +10,7 @@ import httpx
 import pytest
 
 from rust_gauge.gateways.deadline import Deadline, Smtp, http_client
+from rust_gauge.gateways.mail_folders import FolderError, read_imap
 
 
 @contextmanager
@@ -71,3 +72,44 @@ def test_a_deadline_bounds_each_step_and_then_ends() -> None:
     assert 0 < deadline.left() <= 60
     with pytest.raises(TimeoutError):
         Deadline(0).left()
+
+
+@pytest.mark.parametrize(("first", "drop"), [(b"* ", b"a"), (b"* OK ready\r\n", b"* OK wait\r\n")])
+def test_a_mailbox_that_never_ends_is_given_up(first: bytes, drop: bytes) -> None:
+    with dripping(first, drop) as port, pytest.raises(FolderError, match=r"took too long|timed out|abort|line"):
+        read_imap("127.0.0.1", port, False, "u", "p", "INBOX", {}, timeout=10, total=0.5)
+
+
+def test_what_was_read_of_a_mailbox_until_the_deadline_is_a_batch() -> None:
+    """The second message never ends: the first is returned, and the next call goes on behind it."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def serve() -> None:
+        connection, _ = listener.accept()
+        with connection, connection.makefile("rb") as lines:
+            connection.sendall(b"* OK ready\r\n")
+            for line in lines:
+                tag, _, command = line.decode().partition(" ")
+                if command.startswith("EXAMINE"):
+                    connection.sendall(b"* 2 EXISTS\r\n* OK [UIDVALIDITY 7] x\r\n")
+                elif command.startswith("UID SEARCH"):
+                    connection.sendall(b"* SEARCH 4 5\r\n")
+                elif command.startswith("UID FETCH 4"):
+                    connection.sendall(b"* 1 FETCH (UID 4 BODY[] {3}\r\nabc)\r\n")
+                elif command.startswith("UID FETCH 5"):
+                    connection.sendall(b"* 2 FETCH (UID 5 BODY[] {30}\r\nabc")
+                    continue
+                elif command.startswith("CAPABILITY"):
+                    connection.sendall(b"* CAPABILITY IMAP4rev1\r\n")
+                connection.sendall(f"{tag} OK done\r\n".encode())
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    batch = read_imap("127.0.0.1", listener.getsockname()[1], False, "u", "p", "INBOX", {}, timeout=0.5, total=1.0)
+    listener.close()
+    thread.join(10)
+    assert ([raw for raw, _ in batch.messages], batch.position, batch.more) == (
+        [b"abc"],
+        {"uid": 4, "validity": 7},
+        True,
+    )

@@ -1,8 +1,12 @@
 """A backup that is restored into an empty database is the same, row by row; anything else is refused."""
 
 import json
+import shutil
+import tempfile
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -10,12 +14,15 @@ import zstandard
 from sqlalchemy import text
 
 from rust_gauge.client import Client
-from rust_gauge.launch.backup import back_up, restore
-from rust_gauge.launch.mariadb import LaunchError
+from rust_gauge.launch.backup import back_up, replay, restore
+from rust_gauge.launch.main import prepare
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb
+from rust_gauge.store.accounts import add_tenant, list_tenants
 from rust_gauge.store.engine import Store, StoreError
 from rust_gauge.store.migrate import migrate, newest_revision
 from tests.conftest import Office, World
 from tests.rows import bounce, ndjson
+from tests.waiting import until
 
 
 @contextmanager
@@ -98,3 +105,67 @@ def test_a_schema_of_a_newer_version_is_left_alone(world: World) -> None:
             assert "Install the version" in caught.value.remedy
         finally:
             store.close()
+
+
+@pytest.fixture(scope="module")
+def logged() -> Iterator[PrivateMariaDb]:
+    """A MariaDB of its own that writes a binary log."""
+    home = Path(tempfile.mkdtemp(prefix="rust-gauge-logged-"))
+    home.chmod(0o711)
+    made = PrivateMariaDb(home / "mariadb", memory="64M", durable=False, binary_log=True)
+    try:
+        made.start()
+        yield made
+    finally:
+        made.stop()
+        shutil.rmtree(home, ignore_errors=True)
+
+
+def put(url: str, *slugs: str) -> None:
+    """Write tenants, each in a second of its own: that is how exact a time in the binary log is."""
+    store = Store(url)
+    try:
+        for slug in slugs:
+            before = int(time.time())
+            until(lambda before=before: int(time.time()) > before)
+            store.transaction(lambda c, slug=slug: add_tenant(c, slug, slug.title(), datetime.now(UTC)))
+    finally:
+        store.close()
+
+
+def slugs_of(url: str) -> set[str]:
+    store = Store(url)
+    try:
+        return {row.slug for row in store.transaction(list_tenants)}
+    finally:
+        store.close()
+
+
+def test_a_restore_goes_on_to_a_point_in_time(logged: PrivateMariaDb, tmp_path: Path) -> None:
+    prepare(logged.url)
+    put(logged.url, "before")
+    back_up(logged.url, tmp_path / "one")
+    put(logged.url, "after")
+    point = datetime.now(UTC) + timedelta(seconds=1)
+    put(logged.url, "later", "too-late")
+    with Store(logged.url).engine.begin() as connection:
+        for name in ("rust_gauge_point", "rust_gauge_all"):
+            connection.execute(text(f"CREATE DATABASE {name} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"))
+    some, every = (logged.url.replace("/rust_gauge?", f"/{name}?") for name in ("rust_gauge_point", "rust_gauge_all"))
+    restore(some, tmp_path / "one")
+    assert slugs_of(some) == {"before"}
+    assert replay(some, tmp_path / "one", logged.binary_logs, point) == 1
+    assert slugs_of(some) == {"before", "after"}
+    restore(every, tmp_path / "one")
+    replay(every, tmp_path / "one", logged.binary_logs)
+    assert slugs_of(every) == {"before", "after", "later", "too-late"}
+    with pytest.raises(LaunchError, match="lacks a binary log"):
+        replay(every, tmp_path / "one", tmp_path)
+    with pytest.raises(LaunchError, match="UTC offset"):
+        replay(every, tmp_path / "one", logged.binary_logs, datetime(2026, 11, 30))
+
+
+def test_a_backup_without_a_binary_log_has_no_point_to_go_on_from(office: Office, tmp_path: Path) -> None:
+    back_up(office.world.database.url, tmp_path / "one")
+    with pytest.raises(LaunchError, match="without a binary log"):
+        replay(office.world.database.url, tmp_path / "one", tmp_path)

@@ -1,4 +1,4 @@
-"""SIGKILL at any moment, of service, feeds or MariaDB: after restart and repeat every event is there once.
+"""SIGKILL at any moment, of any part, or a MariaDB that says nothing: after restart and repeat every event is there once.
 
 RUST_GAUGE_KILLS sets how many times; a few in the usual run, a hundred to be sure.
 """
@@ -13,6 +13,7 @@ import sys
 import tempfile
 import threading
 from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
@@ -71,14 +72,38 @@ class Site:
     def wait(self) -> None:
         until(self._is_ready, lambda: (self.home / "service.out").read_text()[-2000:])
 
+    def _refuses(self) -> bool:
+        """Whether a call that needs the database is answered with 503."""
+        answer = httpx.get(f"{self.url}/api/v1/session", headers={"Authorization": "Bearer rgt_x"}, timeout=60)
+        return answer.status_code == 503 and answer.headers["retry-after"] == "5"
+
     def _is_ready(self) -> bool:
         try:
             return httpx.get(f"{self.url}/readyz", timeout=5).status_code == 200
         except httpx.TransportError:
             return False
 
+    def frozen(self) -> AbstractContextManager[None]:
+        """MariaDB takes connections and says nothing, until the end of the context."""
+        assert self.database.process is not None
+        process = self.database.process
+
+        @contextlib.contextmanager
+        def freeze() -> Iterator[None]:
+            process.send_signal(signal.SIGSTOP)
+            try:
+                until(lambda: not self._is_ready())
+                yield
+            finally:
+                process.send_signal(signal.SIGCONT)
+
+        return freeze()
+
     def kill(self, name: str) -> None:
-        if name == "mariadb":
+        if name == "frozen":
+            with self.frozen():
+                until(lambda: self._refuses())
+        elif name == "mariadb":
             assert self.database.process is not None
             self.database.process.send_signal(signal.SIGKILL)
             self.database.process.wait(20)
@@ -103,6 +128,7 @@ def site() -> Iterator[Site]:
         made = Site(database, make_context(settings), home, free_port(), {})
         made.start("service")
         made.start("feeds")
+        made.start("worker")
         made.wait()
         yield made
     finally:
@@ -147,10 +173,22 @@ def lines(number: int) -> str:
     )
 
 
+def test_a_frozen_database_is_said_and_holds_nobody_up(site: Site) -> None:
+    with site.frozen():
+        answer = httpx.get(f"{site.url}/readyz", timeout=60)
+        assert (answer.status_code, answer.json()["type"]) == (503, "/problems/database-unavailable")
+        assert answer.headers["retry-after"] == "5"
+        until(lambda: site._refuses())  # those that were asked before are cut off; later ones are refused at once
+        assert httpx.get(f"{site.url}/healthz", timeout=60).status_code == 200
+    site.wait()
+    answer = httpx.get(f"{site.url}/api/v1/session", headers={"Authorization": "Bearer rgt_x"}, timeout=60)
+    assert answer.status_code == 401
+
+
 @pytest.mark.parametrize("number", range(ROUNDS))
 def test_every_acknowledged_event_is_there_once(site: Site, number: int) -> None:
     chance = random.Random(number)
-    victim = chance.choice(["service", "feeds", "mariadb"])
+    victim = chance.choice(["service", "feeds", "mariadb", "frozen", "worker"])
     store, now = site.context.store, utc_now()
     slug, email = f"round{number}", f"round{number}@office.example"
     account = store.transaction(lambda c: store_accounts.add_account(c, email, "R", "x", now))

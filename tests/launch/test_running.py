@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import httpx
@@ -52,8 +53,8 @@ class Running:
         return [int(pid) for pid in path.read_text().split()]
 
 
-@pytest.fixture(scope="module")
-def running() -> Iterator[Running]:
+@contextmanager
+def installation() -> Iterator[Running]:
     folder = Path(tempfile.mkdtemp(prefix="rust-gauge-run-"))
     folder.chmod(0o711)
     made = Running(folder)
@@ -61,10 +62,16 @@ def running() -> Iterator[Running]:
     children = made.children()
     made.process.send_signal(signal.SIGINT)
     assert made.process.wait(60) == 0
-    # Ctrl-C stopped everything that was started: service, worker, feeds, MariaDB.
-    assert len(children) == 4
+    # Ctrl-C stopped everything that was started: template, service, three workers, feeds, MariaDB.
+    assert len(children) == 7
     assert not any(Path(f"/proc/{pid}").exists() for pid in children)
     shutil.rmtree(folder)
+
+
+@pytest.fixture(scope="module")
+def running() -> Iterator[Running]:
+    with installation() as made:
+        yield made
 
 
 def test_an_account_a_tenant_and_a_token_are_made_while_it_runs(running: Running) -> None:
@@ -88,6 +95,16 @@ def test_a_second_one_on_the_same_folder_is_refused(running: Running) -> None:
     assert second.returncode == 1
     assert "already runs" in second.stderr
     assert "Traceback" not in second.stderr
+
+
+def test_two_installations_run_on_one_machine(running: Running) -> None:
+    assert running.look_after("account", "kim@office.example", stdin="correct horse battery\n").returncode == 0
+    body = {"email": "kim@office.example", "password": "correct horse battery"}
+    with installation() as second:
+        for each in (running, second):
+            assert httpx.get(f"{each.url}/readyz").status_code == 200
+        assert httpx.post(f"{running.url}/api/v1/session", json=body).status_code == 200
+        assert httpx.post(f"{second.url}/api/v1/session", json=body).status_code == 401, "they share nothing"
 
 
 def test_logs_are_json_with_a_request_id(running: Running) -> None:

@@ -7,9 +7,11 @@ from typing import Any
 
 import httpx
 import pytest
-from sqlalchemy import text
+from sqlalchemy import Connection, text
 
 from rust_gauge.client import Client, InvalidInputError
+from rust_gauge.core.names import parse_address
+from rust_gauge.store.events import EventQuery, find_events
 from tests.conftest import TODAY, Office
 from tests.rows import bounce, ndjson, row
 
@@ -239,3 +241,25 @@ def test_the_client_gives_a_refused_load_as_an_exception_with_its_places(office:
     with pytest.raises(InvalidInputError) as caught:
         client.events.load(office.slug, ndjson(row(kind="posted"), row(domain="x")))
     assert [error.line for error in caught.value.problem.errors] == [1, 2]
+
+
+def test_a_page_of_events_reads_that_page_and_not_all_events(office: Office, client: Client) -> None:
+    """Counted by the server: the optimiser had begun with the few names, and sorted all events of the tenant."""
+    client.events.load(office.slug, ndjson(*(row(n) for n in range(4000))))
+    for query, most in (
+        (EventQuery(office.tenant.id, limit=50), 1000),
+        (EventQuery(office.tenant.id, recipient=parse_address("person7@tidepost.example"), limit=50), 100),
+    ):
+
+        def read(connection: Connection, query: EventQuery = query) -> int:
+            before = _rows_read(connection)
+            assert find_events(connection, query)
+            return _rows_read(connection) - before
+
+        assert office.world.context.store.transaction(read) < most
+
+
+def _rows_read(connection: Connection) -> int:
+    """How many rows this connection has read from tables and indexes so far."""
+    status = connection.exec_driver_sql("SHOW SESSION STATUS LIKE 'Handler_read%%'")
+    return sum(int(value) for _, value in status)

@@ -2,6 +2,7 @@
 
 import json
 import os
+import random
 import smtplib
 import threading
 from collections.abc import Callable
@@ -24,6 +25,7 @@ from tests.rows import bounce, row
 from tests.service.test_feeds import MAPPING, letter
 from tests.service.test_intake import counts, right
 from tests.vectors import notices as v
+from tests.vectors.bad_mails import BAD_MAILS
 
 LONG_AGO = datetime(2020, 1, 1, tzinfo=UTC)  # Postfix's clock is not the tests'
 NEEDS_ROOT = pytest.mark.skipif(os.geteuid() != 0, reason="Postfix and Dovecot are started as root")
@@ -177,6 +179,13 @@ def test_an_imap_mailbox_is_read_from_where_it_was_left(  # over a real Dovecot
             third = Runner(office.world.context)
             settle(third)
             assert counts(office)["complained"] == 1
+            bad = [*BAD_MAILS.values(), *(random.Random(n).randbytes(300) for n in range(20))]
+            for number, raw in enumerate([*bad, v.DSN.replace(b"n1@", b"behind@").replace(b"a1@", b"behind@")]):
+                (maildir / "new" / f"3.{number:02}").write_bytes(raw)
+                os.chown(maildir / "new" / f"3.{number:02}", 65534, 65534)
+            fourth = Runner(office.world.context)
+            settle(fourth)
+            assert any(event.message_id.startswith("behind@") for event in client.events.list(office.slug))
     finally:
         for path in sorted(home.rglob("*"), reverse=True):
             path.unlink() if path.is_file() else path.rmdir()
@@ -206,6 +215,10 @@ def test_a_queue_is_consumed_in_batches_and_dead_letters_are_set_aside(
         client.feeds.update(office.slug, "queue", FeedChange(mapping=MAPPING))
         channel.basic_publish("", "events", json.dumps(letter(box="late@tidepost.example")).encode())
         run_until(lambda: counts(office).get("bounced") == 2, runner)
+        for number in range(20):
+            channel.basic_publish("", "events", random.Random(number).randbytes(300))
+        channel.basic_publish("", "events", json.dumps(letter(box="behind@tidepost.example")).encode())
+        run_until(lambda: counts(office).get("bounced") == 3, runner)
         assert channel.queue_declare("events", passive=True).method.message_count == 0
         right(office)
         connection.close()

@@ -90,11 +90,11 @@ def test_a_signature_over_time_and_body_is_as_good_as_the_token(office: Office, 
     now = int(office.world.clock().timestamp())
     address = f"{office.world.url}/api/v1/intake/{feed.key}"
     kind = {"Content-Type": "application/x-ndjson"}
-    good = headers_of(feed.secret, "m1", now, body)
+    good = headers_of([feed.secret], "m1", now, body)
     assert httpx.post(address, content=body, headers={**kind, **good}).json()["stored"] == 1
     assert httpx.post(address, content=body, headers={**kind, **good}).json()["duplicates"] == 1
-    old = headers_of(feed.secret, "m1", now - 301, body)
-    for headers in (old, {**good, "webhook-id": "m2"}, headers_of(feed.secret, "m1", now, body + b" ")):
+    old = headers_of([feed.secret], "m1", now - 301, body)
+    for headers in (old, {**good, "webhook-id": "m2"}, headers_of([feed.secret], "m1", now, body + b" ")):
         assert httpx.post(address, content=body, headers={**kind, **headers}).status_code == 401
 
 

@@ -111,3 +111,13 @@ def test_a_parameter_that_is_wrong_is_a_clear_problem(
     assert problem["title"]
     assert problem["status"] == answer.status_code
     assert len(answer.text) < 3000  # what was sent is not thrown back whole
+
+
+@pytest.mark.parametrize("value", ["0", "0.5", "1700000000", "-1", " 7 ", "1e3", "", "."])
+@pytest.mark.parametrize(
+    "query", ["worklist?on={}", "tenants/{tenant}/audit-log?until={}", "tenants/{tenant}/flow?last={}"]
+)
+def test_a_number_is_not_a_date(office: Office, query: str, value: str) -> None:
+    path = query.format(value, tenant=office.slug)
+    answer = httpx.get(f"{office.world.url}/api/v1/{path}", headers={"Authorization": f"Bearer {office.token}"})
+    assert answer.status_code == 422, answer.text

@@ -19,6 +19,12 @@ def test_health_and_readiness(world: World) -> None:
     assert httpx.get(f"{world.url}/readyz").json() == {"status": "ready"}
 
 
+@pytest.mark.parametrize(("path", "status"), [("/", 200), ("/healthz", 200), ("/readyz", 200), ("/api/v1/wall", 405)])
+def test_head_is_answered_where_it_makes_sense(world: World, path: str, status: int) -> None:
+    answer = httpx.head(f"{world.url}{path}")
+    assert (answer.status_code, answer.content) == (status, b"")
+
+
 def test_every_answer_has_an_id_and_guards_the_browser(world: World) -> None:
     answers = [httpx.get(f"{world.url}{path}") for path in ("/healthz", "/api/v1/session", "/")]
     ids = {answer.headers["x-request-id"] for answer in answers}

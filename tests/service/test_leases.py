@@ -1,5 +1,7 @@
 """Locks of the installation: one holder at a time, none over another's work, and nobody else's business."""
 
+import subprocess
+import sys
 import threading
 from datetime import timedelta
 
@@ -116,3 +118,33 @@ def test_two_installations_on_one_server_do_not_block_each_other(world: World, n
         second.close()
         with world.context.store.engine.begin() as connection:
             connection.execute(text(f"DROP DATABASE {database}"))
+
+
+def test_the_lease_of_a_process_that_ended_here_is_free_at_once(world: World) -> None:
+    """One that runs, and one of another machine, is waited for."""
+    store, now = world.context.store, world.clock()
+    program = (
+        "import sys, datetime; from rust_gauge.store import leases; from rust_gauge.store.engine import Store\n"
+        "store, now = Store(sys.argv[1]), datetime.datetime.fromisoformat(sys.argv[2])\n"
+        "store.transaction(lambda c: leases.take(c, 'of a process', now)); print('taken', flush=True); input()"
+    )
+    command = [sys.executable, "-c", program, world.database.url, now.isoformat()]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    assert process.stdout.readline() == "taken\n"
+    with pytest.raises(leases.LeaseHeld):
+        store.transaction(lambda c: leases.take(c, "of a process", now))
+    process.kill()
+    process.communicate()
+    lease = store.transaction(lambda c: leases.take(c, "of a process", now))
+    assert lease.fence == 2
+    with pytest.raises(leases.LeaseHeld):  # ours
+        store.transaction(lambda c: leases.take(c, "of a process", now))
+    store.transaction(lambda c: leases.release(c, lease))
+
+
+@pytest.mark.parametrize(
+    "holder", ["", "mta1 process 1 since 5 on 0123456789ab", "mta1 process 77.ab12", "x process 1 since 5 on "]
+)
+def test_a_holder_elsewhere_is_not_taken_to_be_dead(holder: str) -> None:
+    assert not leases.is_dead(holder)

@@ -9,7 +9,7 @@ from typing import Any
 import httpx
 import pyotp
 import pytest
-from sqlalchemy import text
+from sqlalchemy import Connection, func, select, text
 
 from rust_gauge.client import Client, NotAllowedError, NotFoundError
 from rust_gauge.client.errors import ProblemResponse
@@ -20,8 +20,9 @@ from rust_gauge.service.accounts import ownership, people, sessions
 from rust_gauge.service.accounts.passwords import check_password
 from rust_gauge.service.runtime.principals import is_within
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import accounts, tables, tenant_removal
 from rust_gauge.store.audit_log import check_chain
-from tests.conftest import PASSWORD, Office, World, make_office, make_owner
+from tests.conftest import PASSWORD, Office, World, another, make_office, make_owner
 from tests.rows import bounce, ndjson
 
 NEW = "seven herons over slate"
@@ -50,6 +51,84 @@ def owner(world: World) -> Office:
     made = make_office(world)
     make_owner(made)
     return made
+
+
+# Tenants
+
+
+def rows_of(world: World, tenant_id: int) -> dict[str, int]:
+    """How many rows each table has of a tenant."""
+
+    def count(connection: Connection) -> dict[str, int]:
+        counts = {}
+        for name, table in tables.metadata.tables.items():
+            if "tenant_id" in table.c and name != "audit_entry":
+                counts[name] = connection.scalar(
+                    select(func.count()).select_from(table).where(table.c.tenant_id == tenant_id)
+                )
+        return {name: n for name, n in counts.items() if n}
+
+    return world.context.store.transaction(count)
+
+
+def test_a_tenant_is_deleted_with_all_that_is_stored_of_it(owner: Office, world: World) -> None:
+    slug = f"old-{owner.slug}"
+    with person(owner) as client, another(world) as (other, theirs):
+        client.installation.add_tenant(slug, "Old")
+        client.installation.assign("mail", f"@{slug}.example", slug)
+        for name, mine in ((slug, client), (other.slug, theirs)):
+            mine.events.load(name, ndjson(*(bounce(n) for n in range(20))))
+            mine.domains.add(name, f"{name}.example")
+            mine.webhooks.add(name, "desk", "https://desk.example/")
+        world.work()
+        id = world.context.store.transaction(
+            lambda c: next(row.id for row in accounts.list_tenants(c) if row.slug == slug)
+        )
+        before = rows_of(world, id)
+        assert before["event"] == 20
+        assert {"suppression_entry", "flow_hour", "sending_domain", "webhook", "assignment"} <= set(before)
+        cookie = dict(client._http.cookies)
+        address = f"{world.url}/api/v1/installation/tenants/{slug}"
+        answer = httpx.delete(address, cookies=cookie, headers={"Origin": world.url})
+        assert (answer.status_code, answer.json()["type"]) == (409, "/problems/needs-confirmation")
+        client.installation.delete_tenant(slug)
+        assert slug not in {tenant.slug for tenant in client.who().tenants}
+        assert slug not in {tenant.slug for tenant in client.installation.tenants()}
+        assert problem(lambda: list(client.domains.list(slug))) == "not-found"
+        assert problem(lambda: client.installation.delete_tenant(slug)) == "not-found"
+        world.work()
+        assert rows_of(world, id) == {}
+        assert rows_of(world, other.tenant.id)["event"] == 20
+        assert client.installation.add_tenant(slug, "New").slug == slug  # its short name is free
+        client.installation.delete_tenant(slug)
+        world.work()
+        assert "delete_tenant" in {entry.action for entry in client.installation.audit_log()}
+
+
+def test_a_removal_goes_on_where_it_was_ended(owner: Office, world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(tenant_removal, "_PIECE", 3)
+    slug = f"old-{owner.slug}"
+    with person(owner) as client:
+        client.installation.add_tenant(slug, "Old")
+        client.events.load(slug, ndjson(*(bounce(n) for n in range(20))))
+        id = world.context.store.transaction(
+            lambda c: next(row.id for row in accounts.list_tenants(c) if row.slug == slug)
+        )
+        client.installation.delete_tenant(slug)
+    ended = iter([True])
+    delete_piece = tenant_removal.delete_piece
+
+    def fails_once(connection: Connection, table: str, tenant_id: int) -> int:
+        if table == "event" and next(ended, False):
+            raise RuntimeError("the worker dies here")
+        return delete_piece(connection, table, tenant_id)
+
+    monkeypatch.setattr(tenant_removal, "delete_piece", fails_once)
+    world.work()
+    assert rows_of(world, id).get("event") == 20
+    with world.clock.later(timedelta(minutes=30)):
+        world.work()
+    assert rows_of(world, id) == {}
 
 
 # Invitations and roles

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.client import Client, ClientError, UnavailableError
 from rust_gauge.contract.feeds import FeedDefaults, FeedSource, NewFeed
+from rust_gauge.contract.jobs import ImportRequest
 from rust_gauge.core.mtalog import LogReader
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds import receiving
@@ -26,24 +27,9 @@ from tests.service.test_feed_runner import WHOLE, settle
 from tests.service.test_feeds import MAPPING, letter
 from tests.service.test_intake import counts, right
 from tests.vectors import notices
+from tests.vectors.bad_mails import BAD_MAILS
 
 DOMAIN = FeedDefaults(domain="news.d.example", stream="newsletter", relay="office-1")
-HEAD = b"From: mailer-daemon@mx.example\r\nContent-Type: "
-STATUS = b"message/delivery-status\r\n\r\nReporting-MTA: dns; a\r\n\r\nFinal-Recipient: rfc822; kim@tidepost.example\r\nAction: failed\r\n"
-BAD_MAILS = {
-    "broken encoded word": b"From: =?utf-8?b?a?= <kim@d.example>\r\nSubject: =?utf-8?b?====?= =?x?q?=zz?=\r\n\r\nundelivered\r\n",
-    "unknown charset": HEAD + b"text/plain; charset=no-such\r\nSubject: =?none-such?q?=41?=\r\n\r\n\xff\xfe 550 kim@d.example\r\n",
-    "quadratic charset": HEAD + b"text/plain; charset=punycode\r\n\r\n" + b"a-" * 20_000,
-    "year 1": HEAD + STATUS + b"Status: 5.1.1\r\nLast-Attempt-Date: Mon, 01 Jan 0001 00:00:00 +1400\r\n",
-    "year 9999": HEAD + STATUS + b"Status: 5.1.1\r\nLast-Attempt-Date: Fri, 31 Dec 9999 23:59:59 -1200\r\n",
-    "date in the header": b"Date: Mon, 01 Jan 0001 00:00:00 +2359\r\n" + HEAD + STATUS,
-    "deep nesting": b"".join(b"Content-Type: multipart/mixed; boundary=b%d\r\n\r\n--b%d\r\n" % (n, n) for n in range(500)),
-    "corrupt archive": HEAD + b"application/gzip\r\nContent-Transfer-Encoding: base64\r\n\r\nH4sIAAAAAAAA/w==\r\n",
-    "NUL bytes": HEAD.replace(b":", b":\0") + b"text/plain\r\n\r\n\0\0 550 5.1.1 <a\0b@tidepost.example>\r\n",
-    "empty": b"",
-    "no header": b"\r\n\r\n",
-    "comment without end": b"From: " + b"(" * 5000 + b"\r\nTo: " + b'"' * 5000 + b"\r\n\r\n",
-}  # fmt: skip
 
 
 def good(number: int) -> bytes:
@@ -218,9 +204,16 @@ def test_random_bytes_at_every_door_leave_it_open(office: Office, raw: bytes) ->
             lambda: client.audits.read_feedback_report(office.slug, raw),
             lambda: client.audits.check_message(office.slug, raw),
         ]
+        job = client.jobs.start_import(office.slug, ImportRequest())
+        doors += [
+            lambda: client.jobs.send(office.slug, job.id, 0, raw),
+            lambda: client.jobs.run(office.slug, job.id),
+            office.world.work,
+        ]
         for door in doors:
             try:
                 door()
             except ClientError as refused:
                 assert not isinstance(refused, UnavailableError), refused
+        assert client.jobs.get(office.slug, job.id).state in ("done", "failed", "collecting")
         assert client.feeds.send_to(office.slug, "any", good(1), "message/rfc822").received == 2

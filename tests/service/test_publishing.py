@@ -2,6 +2,7 @@
 
 import base64
 import io
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -88,6 +89,19 @@ def test_a_wrong_key_changes_nothing_and_says_why(bind: Primary, office: Office,
         client.publishing.apply(office.slug, zone, digest)
     assert "secret of the key" in refused.value.problem.remedy
     assert bind.texts(zone) == {'"v=spf1 mx -all"', '"some-service=12345"'}
+
+
+def test_a_key_is_replaced_before_the_name_server_knows_the_new_one(
+    bind: Primary, office: Office, client: Client, zone: str
+) -> None:
+    new = server(bind, key_name="next.gauge.example").model_copy(update={"overlap_hours": 2})
+    shown = client.publishing.set_server(office.slug, zone, new)
+    assert shown.key_name == "next.gauge.example"
+    assert shown.previous_until == office.world.clock() + timedelta(hours=2)
+    done = client.publishing.apply(office.slug, zone, client.publishing.preview(office.slug, zone).digest)
+    assert done.verified
+    with office.world.clock.later(timedelta(hours=3)), pytest.raises(ProblemResponse, match="does not take the key"):
+        client.publishing.roll_back(office.slug, done.id)
 
 
 def test_the_secret_is_kept_encrypted_and_never_shown(bind: Primary, office: Office, client: Client, zone: str) -> None:

@@ -28,6 +28,7 @@ ROUTES = [
     ("GET", "domains/d.example/history", None),
     ("POST", "spf-checks", {"ip": "192.0.2.1"}),
     ("POST", "message-checks", None),
+    ("POST", "assays", None),
     ("GET", "relays", None),
     ("POST", "proofs", {"subject": "d.example"}),
     ("GET", "proofs", None),
@@ -79,6 +80,7 @@ ROUTES = [
     ("PATCH", "webhooks/1", {"paused": True}),
     ("DELETE", "webhooks/1", None),
     ("POST", "webhooks/1/test", None),
+    ("POST", "webhooks/1/rotation", {}),
     ("GET", "webhooks/1/calls", None),
     ("POST", "webhooks/1/replay", None),
     ("POST", "watches/1/recheck", None),
@@ -241,7 +243,7 @@ def test_viewers_read_and_nothing_else() -> None:
             people = {"list_invitations", "list_audit_log"}  # who comes, and who did what, is for admins
             assert ROLES[operation] is (Role.ADMIN if operation in people else Role.VIEWER), operation
         elif ROLES[operation] is Role.VIEWER:
-            assert operation in {"check_spf", "check_plan", "preview_publication", "forecast_reading"}
+            assert operation in {"assay_message", "check_spf", "check_plan", "preview_publication", "forecast_reading"}
 
 
 def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:

@@ -10,7 +10,7 @@ from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.webhooks import WebhookChange
-from rust_gauge.core.webhooks import verify
+from rust_gauge.core.webhooks import WebhookRefused, verify
 from rust_gauge.service.webhooks import webhooks
 from tests.conftest import Office
 from tests.receiver import Receiver, receiving
@@ -46,6 +46,23 @@ def test_a_call_is_signed_with_the_secret_that_was_shown_once(office: Office, cl
     assert desk.bodies() == [
         {"type": "proof.lost", "timestamp": "2026-11-20T12:00:00Z", "data": {"name": "glasswort.example"}}
     ]
+
+
+def test_while_a_secret_is_changed_calls_are_signed_with_both(office: Office, client: Client, desk: Receiver) -> None:
+    made = client.webhooks.add(office.slug, "desk", desk.url)
+    rotated = client.webhooks.rotate_secret(office.slug, made.id, overlap_hours=2)
+    assert rotated.secret != made.secret
+    tell(office)
+    office.world.work()
+    with office.world.clock.later(timedelta(hours=3)):
+        tell(office)
+        office.world.work()
+        later = int(office.world.clock().timestamp())
+    (first, second), now = desk.got, int(office.world.clock().timestamp())
+    assert verify(made.secret, *first, now) == verify(rotated.secret, *first, now)
+    assert verify(rotated.secret, *second, later)
+    with pytest.raises(WebhookRefused):
+        verify(made.secret, *second, later)
 
 
 def test_only_chosen_subjects_are_told(office: Office, client: Client, desk: Receiver) -> None:

@@ -229,9 +229,50 @@ def test_one_tenant_does_not_take_every_worker(office: Office) -> None:
     for subject in range(5):
         store.transaction(lambda c, s=subject: jobs.enqueue(c, "readings", office.tenant.id, s, now))
     store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
-    mine = [store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 2)) for _ in range(4)]
+    mine = [store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 3)) for _ in range(4)]
     assert [job.tenant_id if job else None for job in mine] == [0, office.tenant.id, office.tenant.id, None]
     assert mine[1] is not None
     done = mine[1]
     store.transaction(lambda c: jobs.finish(c, done, now))
-    assert store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 2)) is not None
+    assert store.transaction(lambda c: jobs.claim(c, now, office.tenant.id, 3)) is not None
+
+
+def _listed(office: Office, kind: str, tenant_id: int) -> None:
+    store, now = office.world.context.store, office.world.clock()
+    store.transaction(lambda c: jobs.add(c, kind, tenant_id, now, name="x", request={}, created_by="y"))
+
+
+@pytest.mark.usefixtures("alone")
+def test_long_jobs_leave_a_worker_for_short_work_and_one_kind_runs_once_for_a_tenant(office: Office) -> None:
+    store, now, others = office.world.context.store, office.world.clock(), (910_000, 910_001)
+    for _ in range(2):
+        _listed(office, "import", office.tenant.id)
+        _listed(office, "list_check", office.tenant.id)
+    for tenant_id in others:
+        _listed(office, "import", tenant_id)
+    store.transaction(lambda c: jobs.enqueue(c, "readings", office.tenant.id, 1, now))
+    store.transaction(lambda c: jobs.enqueue(c, "readings", others[0], 1, now))
+
+    def take() -> tuple[int, str] | None:
+        job = store.transaction(lambda c: jobs.claim(c, now, 0, 4))
+        return (job.tenant_id, job.kind) if job else None
+
+    taken = [take() for _ in range(6)]
+    mine = [kind for tenant, kind in filter(None, taken) if tenant == office.tenant.id]
+    assert mine == ["import", "list_check", "readings"]  # three at most, and no second import
+    assert [each for each in taken if each and each[1] != "readings"] == [
+        (office.tenant.id, "import"),
+        (office.tenant.id, "list_check"),
+        (others[0], "import"),
+    ]  # fmt: skip - three of four workers
+    assert (others[0], "readings") in taken
+    assert taken[-1] is None
+
+
+@pytest.mark.usefixtures("alone")
+def test_a_single_worker_does_everything(office: Office) -> None:
+    store, now = office.world.context.store, office.world.clock()
+    _listed(office, "import", office.tenant.id)
+    _listed(office, "import", office.tenant.id)
+    found = [store.transaction(lambda c: jobs.claim(c, now, 0, 1)) for _ in range(3)]
+    assert [job.kind if job else None for job in found] == ["import", "import", None]

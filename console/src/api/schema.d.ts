@@ -124,6 +124,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/second-factor/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Second Factor
+         * @description Enter a code in a session that was opened without one, for tenants that require it.
+         */
+        post: operations["check_second_factor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/second-factor/removal": {
         parameters: {
             query?: never;
@@ -159,6 +179,210 @@ export interface paths {
          */
         post: operations["renew_recovery_codes"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Sign In Options
+         * @description Return how people can sign in besides address and password.
+         */
+        get: operations["get_sign_in_options"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey-options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Passkey Sign In
+         * @description Return options for signing in with a passkey, for the browser.
+         */
+        post: operations["start_passkey_sign_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In With Passkey
+         * @description Sign in with a passkey, which counts as password and second factor. The session is set as a cookie.
+         */
+        post: operations["sign_in_with_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Passkeys
+         * @description List your passkeys.
+         */
+        get: operations["list_passkeys"];
+        put?: never;
+        /**
+         * Add Passkey
+         * @description Add a passkey that the browser has made.
+         */
+        post: operations["add_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys/options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Passkey
+         * @description Return options for making a passkey, for the browser. Needs your password.
+         */
+        post: operations["start_passkey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passkeys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Passkey
+         * @description Delete a passkey: nobody can sign in with it any more.
+         */
+        delete: operations["delete_passkey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/issuers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Leave For Issuer
+         * @description Send the browser to an OpenID Connect issuer to sign in there.
+         */
+        get: operations["leave_for_issuer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/issuers/{name}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Return From Issuer
+         * @description Finish signing in at an issuer. Shows the console, with `problem` in its address when it failed.
+         */
+        get: operations["return_from_issuer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Identities
+         * @description List the accounts at issuers with which you can sign in.
+         */
+        get: operations["list_identities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/identities/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Identity
+         * @description Unlink an account at an issuer.
+         */
+        delete: operations["delete_identity"];
         options?: never;
         head?: never;
         patch?: never;
@@ -399,6 +623,26 @@ export interface paths {
          */
         post: operations["add_tenant"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/installation/tenants/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Tenant
+         * @description Delete a tenant with all its data. It is closed at once; its data are deleted in the background.
+         */
+        delete: operations["delete_tenant"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1009,6 +1253,27 @@ export interface paths {
         get: operations["list_senders"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/assays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Assay Message
+         * @description Examine a message before it is sent: its findings, and a mark of 100 less what they take off. Nothing is stored,
+         *     and nothing that the message links to is fetched. Without `ip`, SPF is not evaluated.
+         */
+        post: operations["assay_message"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2879,6 +3144,26 @@ export interface paths {
         patch: operations["update_webhook"];
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/webhooks/{id}/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Webhook Secret
+         * @description Give a webhook a new secret. Calls are signed with both for a while; the new one is in this answer only.
+         */
+        post: operations["rotate_webhook_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/webhooks/{id}/test": {
         parameters: {
             query?: never;
@@ -3419,6 +3704,402 @@ export interface components {
              * @default
              */
             by: string;
+        };
+        /**
+         * Assay
+         * @description The examination of one message. `mark` is exactly 100 minus the points of the findings.
+         * @example {
+         *       "mark": 0.5,
+         *       "worst": "fault",
+         *       "findings": [
+         *         {
+         *           "rule": "link-text-differs",
+         *           "group": "links",
+         *           "level": "fault",
+         *           "title": "2 SPF records on copperline.example",
+         *           "effect": "text",
+         *           "remedy": "text",
+         *           "reference": "",
+         *           "points": 0.5,
+         *           "count": 1,
+         *           "places": [
+         *             {
+         *               "where": "message",
+         *               "name": "",
+         *               "line": 0,
+         *               "column": 0,
+         *               "text": ""
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "not_checked": [
+         *         "text"
+         *       ],
+         *       "rules_dated": "2026-11-30",
+         *       "size": 1,
+         *       "subject": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "preview_line": "",
+         *       "fields": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "value": "text",
+         *           "meaning": ""
+         *         }
+         *       ],
+         *       "parts": [
+         *         {
+         *           "number": "1.2",
+         *           "type": "text/html",
+         *           "size": 1,
+         *           "charset": "",
+         *           "encoding": "",
+         *           "disposition": "",
+         *           "file_name": ""
+         *         }
+         *       ],
+         *       "links": [
+         *         {
+         *           "url": "https://desk.glasswort.example/hook",
+         *           "text": "The list was cleaned",
+         *           "kind": "link",
+         *           "host": "text",
+         *           "place": {
+         *             "where": "message",
+         *             "name": "",
+         *             "line": 0,
+         *             "column": 0,
+         *             "text": ""
+         *           }
+         *         }
+         *       ],
+         *       "text": "The list was cleaned",
+         *       "html": "text",
+         *       "visible_text": "text",
+         *       "support": {
+         *         "dated": "2026-11-30",
+         *         "families": [
+         *           {
+         *             "key": "word",
+         *             "title": "Desktop programs that render with a word processor",
+         *             "short": "Word processor",
+         *             "device": "desktop"
+         *           }
+         *         ],
+         *         "constructs": [
+         *           {
+         *             "key": "property display:flex",
+         *             "title": "2 SPF records on copperline.example",
+         *             "support": {},
+         *             "instead": "text",
+         *             "count": 1,
+         *             "places": [
+         *               {
+         *                 "where": "message",
+         *                 "name": "",
+         *                 "line": 0,
+         *                 "column": 0,
+         *                 "text": ""
+         *               }
+         *             ]
+         *           }
+         *         ]
+         *       },
+         *       "authentication": {
+         *         "header_from": "news.glasswort.example",
+         *         "signatures": [
+         *           {
+         *             "result": "pass",
+         *             "reason": "manual",
+         *             "detail": "text",
+         *             "domain": "news.glasswort.example",
+         *             "selector": "d1",
+         *             "algorithm": "text",
+         *             "canonicalisation": "text",
+         *             "identity": "text",
+         *             "key_name": "text",
+         *             "key_bits": 1,
+         *             "body_octets": 1,
+         *             "body_hashed": 1,
+         *             "body_hash_given": "text",
+         *             "body_hash_computed": "text",
+         *             "body_matches": true,
+         *             "header_matches": true,
+         *             "signed_fields": [
+         *               "text"
+         *             ],
+         *             "missing": [
+         *               "text"
+         *             ],
+         *             "unsigned": [
+         *               "text"
+         *             ],
+         *             "clues": [
+         *               "text"
+         *             ],
+         *             "notes": [
+         *               "text"
+         *             ]
+         *           }
+         *         ],
+         *         "spf": {
+         *           "helo": {
+         *             "identity": "helo",
+         *             "domain": "news.glasswort.example",
+         *             "result": "none",
+         *             "reason": "manual",
+         *             "term": "text",
+         *             "decided_by": "text",
+         *             "explanation": "text",
+         *             "lookups": 1,
+         *             "voids": 1,
+         *             "steps": [
+         *               {
+         *                 "depth": 1,
+         *                 "domain": "news.glasswort.example",
+         *                 "term": "text",
+         *                 "column": 1,
+         *                 "outcome": "text",
+         *                 "asked": [
+         *                   "text"
+         *                 ],
+         *                 "answer": [
+         *                   "text"
+         *                 ],
+         *                 "note": "text"
+         *               }
+         *             ]
+         *           },
+         *           "mail_from": {
+         *             "identity": "helo",
+         *             "domain": "news.glasswort.example",
+         *             "result": "none",
+         *             "reason": "manual",
+         *             "term": "text",
+         *             "decided_by": "text",
+         *             "explanation": "text",
+         *             "lookups": 1,
+         *             "voids": 1,
+         *             "steps": [
+         *               {
+         *                 "depth": 1,
+         *                 "domain": "news.glasswort.example",
+         *                 "term": "text",
+         *                 "column": 1,
+         *                 "outcome": "text",
+         *                 "asked": [
+         *                   "text"
+         *                 ],
+         *                 "answer": [
+         *                   "text"
+         *                 ],
+         *                 "note": "text"
+         *               }
+         *             ]
+         *           },
+         *           "postmaster": true
+         *         },
+         *         "dmarc": [
+         *           {
+         *             "way": "suffix-list",
+         *             "header_from": "news.glasswort.example",
+         *             "organisation": "text",
+         *             "result": "pass",
+         *             "disposition": "deliver",
+         *             "share": 1,
+         *             "policy": "none",
+         *             "owner": "text",
+         *             "aligned": [
+         *               {
+         *                 "kind": "spf",
+         *                 "domain": "news.glasswort.example",
+         *                 "passed": true,
+         *                 "detail": "text",
+         *                 "organisation": "text",
+         *                 "relaxed": true,
+         *                 "strict": true,
+         *                 "mode": "relaxed",
+         *                 "counts": true
+         *               }
+         *             ],
+         *             "reason": "manual"
+         *           }
+         *         ],
+         *         "problems": [
+         *           "text"
+         *         ],
+         *         "one_click": false
+         *       }
+         *     }
+         */
+        Assay: {
+            /** Mark */
+            mark: number;
+            /** Worst */
+            worst: ("fault" | "risk" | "note") | null;
+            /** Findings */
+            findings: components["schemas"]["AssayFinding"][];
+            /**
+             * Not Checked
+             * @description What could not be looked at, and why
+             */
+            not_checked: string[];
+            /**
+             * Rules Dated
+             * @example 2026-11-30
+             */
+            rules_dated: string;
+            /**
+             * Size
+             * @description Octets of the message
+             */
+            size: number;
+            /** Subject */
+            subject: string;
+            /** Header From */
+            header_from: string;
+            /**
+             * Preview Line
+             * @description What most message lists show behind the subject, at most 140 characters
+             * @default
+             */
+            preview_line: string;
+            /** Fields */
+            fields: components["schemas"]["MessageField"][];
+            /** Parts */
+            parts: components["schemas"]["MessagePart"][];
+            /** Links */
+            links: components["schemas"]["MessageLink"][];
+            /**
+             * Text
+             * @description The text part, decoded; null where there is none
+             */
+            text: string | null;
+            /**
+             * Html
+             * @description The HTML, decoded; null where there is none
+             */
+            html: string | null;
+            /**
+             * Visible Text
+             * @description What people can read of the HTML
+             */
+            visible_text?: string | null;
+            /** @description Null where there is no HTML */
+            support?: components["schemas"]["HtmlSupport"] | null;
+            /** @description Null where DNS was not asked */
+            authentication: components["schemas"]["MessageCheck"] | null;
+        };
+        /**
+         * AssayFinding
+         * @description One rule that applies, what it takes off the mark, and what to do.
+         * @example {
+         *       "rule": "link-text-differs",
+         *       "group": "links",
+         *       "level": "fault",
+         *       "title": "2 SPF records on copperline.example",
+         *       "effect": "text",
+         *       "remedy": "text",
+         *       "reference": "",
+         *       "points": 0.5,
+         *       "count": 1,
+         *       "places": [
+         *         {
+         *           "where": "message",
+         *           "name": "",
+         *           "line": 0,
+         *           "column": 0,
+         *           "text": ""
+         *         }
+         *       ]
+         *     }
+         */
+        AssayFinding: {
+            /**
+             * Rule
+             * @example link-text-differs
+             */
+            rule: string;
+            /**
+             * Group
+             * @example links
+             */
+            group: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "fault" | "risk" | "note";
+            /** Title */
+            title: string;
+            /**
+             * Effect
+             * @description What receivers and readers make of it
+             */
+            effect: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Reference
+             * @default
+             */
+            reference: string;
+            /**
+             * Points
+             * @description What it takes off the mark
+             */
+            points: number;
+            /**
+             * Count
+             * @description How often it was seen
+             */
+            count: number;
+            /**
+             * Places
+             * @description The first 50 of them
+             */
+            places: components["schemas"]["AssayPlace"][];
+        };
+        /**
+         * AssayPlace
+         * @description Where something was seen. `line` and `column` count from 1 within the field or the decoded part; 0: all of it.
+         * @example {
+         *       "where": "message",
+         *       "name": "",
+         *       "line": 0,
+         *       "column": 0,
+         *       "text": ""
+         *     }
+         */
+        AssayPlace: {
+            /**
+             * Where
+             * @enum {string}
+             */
+            where: "message" | "header" | "part" | "sending";
+            /**
+             * Name
+             * @description Name of the field, or number of the part
+             * @default
+             */
+            name: string;
+            /**
+             * Line
+             * @default 0
+             */
+            line: number;
+            /**
+             * Column
+             * @default 0
+             */
+            column: number;
+            /**
+             * Text
+             * @description What stands there, at most 200 characters
+             * @default
+             */
+            text: string;
         };
         /**
          * Assignment
@@ -6705,6 +7386,82 @@ export interface components {
             helo: string;
         };
         /**
+         * HtmlSupport
+         * @description What families of mail programs make of the HTML, by a dated table of our own.
+         * @example {
+         *       "dated": "2026-11-30",
+         *       "families": [
+         *         {
+         *           "key": "word",
+         *           "title": "Desktop programs that render with a word processor",
+         *           "short": "Word processor",
+         *           "device": "desktop"
+         *         }
+         *       ],
+         *       "constructs": [
+         *         {
+         *           "key": "property display:flex",
+         *           "title": "2 SPF records on copperline.example",
+         *           "support": {},
+         *           "instead": "text",
+         *           "count": 1,
+         *           "places": [
+         *             {
+         *               "where": "message",
+         *               "name": "",
+         *               "line": 0,
+         *               "column": 0,
+         *               "text": ""
+         *             }
+         *           ]
+         *         }
+         *       ]
+         *     }
+         */
+        HtmlSupport: {
+            /**
+             * Dated
+             * @example 2026-11-30
+             */
+            dated: string;
+            /** Families */
+            families: components["schemas"]["ProgramFamily"][];
+            /**
+             * Constructs
+             * @description Those first that most families lack
+             */
+            constructs: components["schemas"]["UnsupportedConstruct"][];
+        };
+        /**
+         * Identity
+         * @description An account at an OpenID Connect issuer with which the user can sign in.
+         * @example {
+         *       "id": 1,
+         *       "issuer": "text",
+         *       "title": "2 SPF records on copperline.example",
+         *       "email": "isla@skerry.example",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Identity: {
+            /** Id */
+            id: number;
+            /** Issuer */
+            issuer: string;
+            /** Title */
+            title: string;
+            /** Email */
+            email: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Used At */
+            last_used_at?: string | null;
+        };
+        /**
          * ImportRequest
          * @description A list to import into the suppression list.
          * @example {
@@ -6906,6 +7663,26 @@ export interface components {
              * @description The person has an account already, and accepts with its password
              */
             has_account: boolean;
+        };
+        /**
+         * Issuer
+         * @description An OpenID Connect issuer of the service settings.
+         * @example {
+         *       "name": "office",
+         *       "title": "Skerry ID"
+         *     }
+         */
+        Issuer: {
+            /**
+             * Name
+             * @example office
+             */
+            name: string;
+            /**
+             * Title
+             * @example Skerry ID
+             */
+            title: string;
         };
         /**
          * Job
@@ -7782,6 +8559,7 @@ export interface components {
          *       "created_at": "2026-11-20T08:00:00Z",
          *       "last_at": "2026-11-20T08:00:00Z",
          *       "last_response": "",
+         *       "previous_until": "2026-11-20T08:00:00Z",
          *       "secret": "text"
          *     }
          */
@@ -7816,6 +8594,11 @@ export interface components {
              * @default
              */
             last_response: string;
+            /**
+             * Previous Until
+             * @description Until when calls are also signed with the secret before the last rotation
+             */
+            previous_until?: string | null;
             /** Secret */
             secret: string;
         };
@@ -8145,6 +8928,111 @@ export interface components {
              * @default false
              */
             one_click: boolean | null;
+        };
+        /**
+         * MessageField
+         * @description One field of the header, in the order of the message.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "value": "text",
+         *       "meaning": ""
+         *     }
+         */
+        MessageField: {
+            /** Name */
+            name: string;
+            /**
+             * Value
+             * @description On one line, encoded words decoded, at most 2,000 characters
+             */
+            value: string;
+            /**
+             * Meaning
+             * @description What the field says; empty for fields that are not known
+             * @default
+             */
+            meaning: string;
+        };
+        /**
+         * MessageLink
+         * @description A link, the address of an image, or an address in plain text.
+         * @example {
+         *       "url": "https://desk.glasswort.example/hook",
+         *       "text": "The list was cleaned",
+         *       "kind": "link",
+         *       "host": "text",
+         *       "place": {
+         *         "where": "message",
+         *         "name": "",
+         *         "line": 0,
+         *         "column": 0,
+         *         "text": ""
+         *       }
+         *     }
+         */
+        MessageLink: {
+            /** Url */
+            url: string;
+            /** Text */
+            text: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "link" | "image" | "text";
+            /** Host */
+            host: string;
+            place: components["schemas"]["AssayPlace"];
+        };
+        /**
+         * MessagePart
+         * @description One part of the message. `number` counts from 1 at each depth, such as 1.2.
+         * @example {
+         *       "number": "1.2",
+         *       "type": "text/html",
+         *       "size": 1,
+         *       "charset": "",
+         *       "encoding": "",
+         *       "disposition": "",
+         *       "file_name": ""
+         *     }
+         */
+        MessagePart: {
+            /**
+             * Number
+             * @example 1.2
+             */
+            number: string;
+            /**
+             * Type
+             * @example text/html
+             */
+            type: string;
+            /**
+             * Size
+             * @description Octets as sent
+             */
+            size: number;
+            /**
+             * Charset
+             * @default
+             */
+            charset: string;
+            /**
+             * Encoding
+             * @default
+             */
+            encoding: string;
+            /**
+             * Disposition
+             * @default
+             */
+            disposition: string;
+            /**
+             * File Name
+             * @default
+             */
+            file_name: string;
         };
         /**
          * Move
@@ -8479,6 +9367,28 @@ export interface components {
             replace: boolean;
         };
         /**
+         * NewPasskey
+         * @description What the authenticator made of the options.
+         * @example {
+         *       "name": "laptop",
+         *       "credential": {}
+         *     }
+         */
+        NewPasskey: {
+            /**
+             * Name
+             * @example laptop
+             */
+            name: string;
+            /**
+             * Credential
+             * @description PublicKeyCredential as JSON (§5.1)
+             */
+            credential: {
+                [key: string]: unknown;
+            };
+        };
+        /**
          * NewPassword
          * @description A new password: 10 to 256 characters, not easy to guess. All other sessions end.
          * @example {
@@ -8621,7 +9531,8 @@ export interface components {
          *       "address": "192.0.2.53",
          *       "key_name": "rust-gauge.glasswort.example",
          *       "algorithm": "hmac-sha256",
-         *       "secret": "text"
+         *       "secret": "text",
+         *       "overlap_hours": 0
          *     }
          */
         NewUpdateServer: {
@@ -8648,6 +9559,12 @@ export interface components {
              * @description Base64; stored encrypted and never returned
              */
             secret: string;
+            /**
+             * Overlap Hours
+             * @description How long the key before is still tried when the server does not know the new one yet
+             * @default 0
+             */
+            overlap_hours: number;
         };
         /**
          * NewWebhook
@@ -9256,6 +10173,28 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Identity]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "issuer": "text",
+         *           "title": "2 SPF records on copperline.example",
+         *           "email": "isla@skerry.example",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_used_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Identity_: {
+            /** Items */
+            items: components["schemas"]["Identity"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Invitation]
          * @example {
          *       "items": [
@@ -9430,6 +10369,27 @@ export interface components {
         Page_OwnRule_: {
             /** Items */
             items: components["schemas"]["OwnRule"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Passkey]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "name": "news.glasswort.example",
+         *           "synced": true,
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_used_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Passkey_: {
+            /** Items */
+            items: components["schemas"]["Passkey"][];
             /** Next */
             next?: string | null;
         };
@@ -9850,7 +10810,8 @@ export interface components {
          *           "zone": "glasswort.example",
          *           "address": "kim@tidepost.example",
          *           "key_name": "text",
-         *           "algorithm": "hmac-sha256"
+         *           "algorithm": "hmac-sha256",
+         *           "previous_until": "2026-11-20T08:00:00Z"
          *         }
          *       ],
          *       "next": "text"
@@ -9959,7 +10920,8 @@ export interface components {
          *           "dead": 1,
          *           "created_at": "2026-11-20T08:00:00Z",
          *           "last_at": "2026-11-20T08:00:00Z",
-         *           "last_response": ""
+         *           "last_response": "",
+         *           "previous_until": "2026-11-20T08:00:00Z"
          *         }
          *       ],
          *       "next": "text"
@@ -10012,6 +10974,76 @@ export interface components {
             items: components["schemas"]["WorkItem"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * Passkey
+         * @description A passkey of the user (WebAuthn). `synced`: the devices of its owner share it.
+         * @example {
+         *       "id": 1,
+         *       "name": "news.glasswort.example",
+         *       "synced": true,
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_used_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Passkey: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Synced */
+            synced: boolean;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last Used At */
+            last_used_at?: string | null;
+        };
+        /**
+         * PasskeyOptions
+         * @description Options for the browser (Web Authentication Level 3, §5.4 and §5.5), valid for five minutes.
+         * @example {
+         *       "options": {}
+         *     }
+         */
+        PasskeyOptions: {
+            /** Options */
+            options: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * PasskeySignIn
+         * @description What the authenticator signed.
+         * @example {
+         *       "credential": {}
+         *     }
+         */
+        PasskeySignIn: {
+            /**
+             * Credential
+             * @description PublicKeyCredential as JSON (§5.1)
+             */
+            credential: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * PasskeyStart
+         * @description The password, to add a passkey; empty for an account that has none.
+         * @example {
+         *       "password": ""
+         *     }
+         */
+        PasskeyStart: {
+            /**
+             * Password
+             * Format: password
+             * @default
+             */
+            password: string;
         };
         /**
          * PasswordChanged
@@ -10729,6 +11761,39 @@ export interface components {
              * @default
              */
             remedy: string;
+        };
+        /**
+         * ProgramFamily
+         * @description A general kind of mail program.
+         * @example {
+         *       "key": "word",
+         *       "title": "Desktop programs that render with a word processor",
+         *       "short": "Word processor",
+         *       "device": "desktop"
+         *     }
+         */
+        ProgramFamily: {
+            /**
+             * Key
+             * @example word
+             */
+            key: string;
+            /**
+             * Title
+             * @example Desktop programs that render with a word processor
+             */
+            title: string;
+            /**
+             * Short
+             * @default
+             * @example Word processor
+             */
+            short: string;
+            /**
+             * Device
+             * @enum {string}
+             */
+            device: "desktop" | "phone";
         };
         /**
          * Proof
@@ -13060,6 +14125,28 @@ export interface components {
             code: string;
         };
         /**
+         * SignInOptions
+         * @description How people can sign in besides address and password.
+         * @example {
+         *       "passkey_origin": "",
+         *       "issuers": []
+         *     }
+         */
+        SignInOptions: {
+            /**
+             * Passkey Origin
+             * @description Address of the console at which passkeys work; empty when `public_url` is not set to a name
+             * @default
+             */
+            passkey_origin: string;
+            /**
+             * Issuers
+             * @description OpenID Connect issuers
+             * @default []
+             */
+            issuers: components["schemas"]["Issuer"][];
+        };
+        /**
          * SignatureResult
          * @description One DKIM signature of a message, and why it passes or fails.
          * @example {
@@ -14336,6 +15423,54 @@ export interface components {
             lines: components["schemas"]["UnsubscribeLine"][];
         };
         /**
+         * UnsupportedConstruct
+         * @description A construct of HTML or CSS that the message uses and some families do not support.
+         * @example {
+         *       "key": "property display:flex",
+         *       "title": "2 SPF records on copperline.example",
+         *       "support": {},
+         *       "instead": "text",
+         *       "count": 1,
+         *       "places": [
+         *         {
+         *           "where": "message",
+         *           "name": "",
+         *           "line": 0,
+         *           "column": 0,
+         *           "text": ""
+         *         }
+         *       ]
+         *     }
+         */
+        UnsupportedConstruct: {
+            /**
+             * Key
+             * @example property display:flex
+             */
+            key: string;
+            /** Title */
+            title: string;
+            /**
+             * Support
+             * @description By family; families that are missing support it
+             */
+            support: {
+                [key: string]: "no" | "part";
+            };
+            /**
+             * Instead
+             * @description What to use instead
+             */
+            instead: string;
+            /** Count */
+            count: number;
+            /**
+             * Places
+             * @description The first 50 of them
+             */
+            places: components["schemas"]["AssayPlace"][];
+        };
+        /**
          * UnwrapStep
          * @description Decodes the value at a JSONPath: text that holds JSON, base64, or both.
          * @example {
@@ -14362,7 +15497,8 @@ export interface components {
          *       "zone": "glasswort.example",
          *       "address": "kim@tidepost.example",
          *       "key_name": "text",
-         *       "algorithm": "hmac-sha256"
+         *       "algorithm": "hmac-sha256",
+         *       "previous_until": "2026-11-20T08:00:00Z"
          *     }
          */
         UpdateServer: {
@@ -14377,6 +15513,11 @@ export interface components {
              * @enum {string}
              */
             algorithm: "hmac-sha256" | "hmac-sha384" | "hmac-sha512";
+            /**
+             * Previous Until
+             * @description Until when the key before is tried as well
+             */
+            previous_until?: string | null;
         };
         /**
          * Wall
@@ -14819,7 +15960,8 @@ export interface components {
          *       "dead": 1,
          *       "created_at": "2026-11-20T08:00:00Z",
          *       "last_at": "2026-11-20T08:00:00Z",
-         *       "last_response": ""
+         *       "last_response": "",
+         *       "previous_until": "2026-11-20T08:00:00Z"
          *     }
          */
         Webhook: {
@@ -14853,6 +15995,11 @@ export interface components {
              * @default
              */
             last_response: string;
+            /**
+             * Previous Until
+             * @description Until when calls are also signed with the secret before the last rotation
+             */
+            previous_until?: string | null;
         };
         /**
          * WebhookCall
@@ -14921,6 +16068,20 @@ export interface components {
             subjects?: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[] | null;
             /** Paused */
             paused?: boolean | null;
+        };
+        /**
+         * WebhookRotation
+         * @description A new secret for a webhook. Calls are signed with both for a while, so that the receiver can change over.
+         * @example {
+         *       "overlap_hours": 24
+         *     }
+         */
+        WebhookRotation: {
+            /**
+             * Overlap Hours
+             * @default 24
+             */
+            overlap_hours: number;
         };
         /**
          * Who
@@ -15509,7 +16670,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15527,7 +16688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15536,7 +16697,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -15632,7 +16793,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15641,7 +16802,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -15659,7 +16820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15713,7 +16874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15758,7 +16919,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15767,7 +16928,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -15785,7 +16946,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -15841,7 +17002,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15859,7 +17020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15868,7 +17029,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -15933,7 +17094,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -15978,7 +17139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -15987,7 +17148,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16005,7 +17166,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16061,7 +17222,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16106,7 +17267,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16115,7 +17276,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16133,7 +17294,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16193,7 +17354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16238,7 +17399,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16247,7 +17408,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16265,7 +17426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16321,7 +17482,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16339,7 +17500,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16348,7 +17509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16417,7 +17578,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16462,7 +17623,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16471,7 +17632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16489,7 +17650,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16545,7 +17706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16590,7 +17751,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16599,7 +17760,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16617,7 +17778,137 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_second_factor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16675,7 +17966,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16720,7 +18011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16729,7 +18020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16747,7 +18038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16807,7 +18098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16852,7 +18143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16861,7 +18152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -16879,7 +18170,1259 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_sign_in_options: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInOptions"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_passkey_sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyOptions"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_in_with_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeySignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Who"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_passkeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Passkey_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasskey"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Passkey"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeyStart"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PasskeyOptions"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_passkey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    leave_for_issuer: {
+        parameters: {
+            query?: {
+                /** @description Page of the console to show afterwards */
+                page?: string;
+                /** @description Link the account there to yours, instead of signing in */
+                link?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the issuer in the service settings */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            302: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    return_from_issuer: {
+        parameters: {
+            query?: {
+                state?: string;
+                code?: string;
+                /** @description Why the issuer refused (RFC 6749 §4.1.2.1) */
+                error?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the issuer in the service settings */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            302: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_identities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Identity_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_identity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -16935,7 +19478,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -16953,7 +19496,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -16962,7 +19505,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17031,7 +19574,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17076,7 +19619,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17085,7 +19628,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17103,7 +19646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17165,7 +19708,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17210,7 +19753,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17219,7 +19762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17237,7 +19780,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17293,7 +19836,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17338,7 +19881,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17347,7 +19890,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17365,7 +19908,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17424,7 +19967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17442,7 +19985,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17451,7 +19994,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17525,7 +20068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17570,7 +20113,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17579,7 +20122,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17597,7 +20140,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17656,7 +20199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17701,7 +20244,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17710,7 +20253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17728,7 +20271,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -17787,7 +20330,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17805,7 +20348,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17814,7 +20357,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17886,7 +20429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -17931,7 +20474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -17940,7 +20483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -17958,7 +20501,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18016,7 +20559,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18061,7 +20604,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18070,7 +20613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18088,7 +20631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18148,7 +20691,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18193,7 +20736,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18202,7 +20745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18220,7 +20763,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18280,7 +20823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18325,7 +20868,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18334,7 +20877,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18352,7 +20895,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18411,7 +20954,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18429,7 +20972,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18438,7 +20981,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18510,7 +21053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18555,7 +21098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18564,7 +21107,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18582,7 +21125,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18638,7 +21181,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18656,7 +21199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18665,7 +21208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18734,7 +21277,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18779,7 +21322,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18788,7 +21331,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18806,7 +21349,138 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_tenant: {
+        parameters: {
+            query?: {
+                /** @description The slug once more */
+                confirm?: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -18862,7 +21536,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18880,7 +21554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18889,7 +21563,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -18957,7 +21631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -18975,7 +21649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -18984,7 +21658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19056,7 +21730,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19101,7 +21775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19110,7 +21784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19128,7 +21802,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19185,7 +21859,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19230,7 +21904,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19239,7 +21913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19257,7 +21931,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19314,7 +21988,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19359,7 +22033,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19368,7 +22042,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19386,7 +22060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19442,7 +22116,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19460,7 +22134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19469,7 +22143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19538,7 +22212,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19583,7 +22257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19592,7 +22266,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19610,7 +22284,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19666,7 +22340,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19711,7 +22385,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19720,7 +22394,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19738,7 +22412,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -19794,7 +22468,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19812,7 +22486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19821,7 +22495,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19890,7 +22564,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -19935,7 +22609,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -19944,7 +22618,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -19962,7 +22636,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20019,7 +22693,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20064,7 +22738,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20073,7 +22747,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20091,7 +22765,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20158,7 +22832,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20176,7 +22850,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20185,7 +22859,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20258,7 +22932,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20276,7 +22950,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20285,7 +22959,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20350,7 +23024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20368,7 +23042,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20377,7 +23051,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20449,7 +23123,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20467,7 +23141,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20476,7 +23150,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20548,7 +23222,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20593,7 +23267,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20602,7 +23276,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20620,7 +23294,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20681,7 +23355,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20699,7 +23373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20708,7 +23382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20776,7 +23450,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20821,7 +23495,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20830,7 +23504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20848,7 +23522,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -20913,7 +23587,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -20958,7 +23632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -20967,7 +23641,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -20985,7 +23659,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21050,7 +23724,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21068,7 +23742,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21077,7 +23751,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21147,7 +23821,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21192,7 +23866,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21201,7 +23875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21219,7 +23893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21280,7 +23954,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21298,7 +23972,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21307,7 +23981,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21382,7 +24056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21400,7 +24074,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21409,7 +24083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21480,7 +24154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21498,7 +24172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21507,7 +24181,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21581,7 +24255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21599,7 +24273,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21608,7 +24282,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21680,7 +24354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21725,7 +24399,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21734,7 +24408,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21752,7 +24426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21829,7 +24503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -21874,7 +24548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -21883,7 +24557,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -21901,7 +24575,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -21964,7 +24638,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22009,7 +24683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22018,7 +24692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22036,7 +24710,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22099,7 +24773,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22144,7 +24818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22153,7 +24827,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22171,7 +24845,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22235,7 +24909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22253,7 +24927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22262,7 +24936,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22330,7 +25004,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22348,7 +25022,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22357,7 +25031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22429,7 +25103,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22474,7 +25148,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22483,7 +25157,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22501,7 +25175,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22560,7 +25234,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22578,7 +25252,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22587,7 +25261,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22660,7 +25334,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22705,7 +25379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22714,7 +25388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22732,7 +25406,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22790,7 +25464,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22835,7 +25509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22844,7 +25518,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -22862,7 +25536,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -22921,7 +25595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -22939,7 +25613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -22948,7 +25622,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23020,7 +25694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23065,7 +25739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23074,7 +25748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23092,7 +25766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23152,7 +25826,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23197,7 +25871,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23206,7 +25880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23224,7 +25898,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23288,7 +25962,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23333,7 +26007,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23342,7 +26016,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23360,7 +26034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23419,7 +26093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23437,7 +26111,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23446,7 +26120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23457,6 +26131,155 @@ export interface operations {
             };
             /** @description Internal error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    assay_message: {
+        parameters: {
+            query?: {
+                /** @description IP that the message was or will be sent from */
+                ip?: string;
+                /** @description HELO name */
+                helo?: string;
+                /** @description MAIL FROM */
+                mail_from?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -23516,7 +26339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23534,7 +26357,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23543,7 +26366,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23613,7 +26436,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23658,7 +26481,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23667,7 +26490,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23685,7 +26508,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23750,7 +26573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23795,7 +26618,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23804,7 +26627,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23822,7 +26645,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -23887,7 +26710,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -23932,7 +26755,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -23941,7 +26764,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -23959,7 +26782,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24020,7 +26843,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24038,7 +26861,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24047,7 +26870,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24121,7 +26944,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24166,7 +26989,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24175,7 +26998,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24193,7 +27016,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24253,7 +27076,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24271,7 +27094,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24280,7 +27103,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24349,7 +27172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24394,7 +27217,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24403,7 +27226,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24421,7 +27244,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24481,7 +27304,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24526,7 +27349,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24535,7 +27358,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24553,7 +27376,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24612,7 +27435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24630,7 +27453,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24639,7 +27462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24711,7 +27534,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24756,7 +27579,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24765,7 +27588,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24783,7 +27606,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -24842,7 +27665,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24860,7 +27683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24869,7 +27692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -24943,7 +27766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -24988,7 +27811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -24997,7 +27820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25015,7 +27838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25074,7 +27897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25119,7 +27942,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25128,7 +27951,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25146,7 +27969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25211,7 +28034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25256,7 +28079,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25265,7 +28088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25283,7 +28106,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25344,7 +28167,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25362,7 +28185,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25371,7 +28194,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25445,7 +28268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25490,7 +28313,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25499,7 +28322,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25517,7 +28340,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25577,7 +28400,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25622,7 +28445,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25631,7 +28454,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25649,7 +28472,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25708,7 +28531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25726,7 +28549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25735,7 +28558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25808,7 +28631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25853,7 +28676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25862,7 +28685,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -25880,7 +28703,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -25958,7 +28781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -25976,7 +28799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -25985,7 +28808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26075,7 +28898,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26120,7 +28943,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26129,7 +28952,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26147,7 +28970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -26214,7 +29037,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26259,7 +29082,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26268,7 +29091,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26286,7 +29109,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -26356,7 +29179,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26374,7 +29197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26383,7 +29206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26462,7 +29285,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26480,7 +29303,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26489,7 +29312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26568,7 +29391,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26586,7 +29409,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26595,7 +29418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26663,7 +29486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26681,7 +29504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26690,7 +29513,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26775,7 +29598,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26793,7 +29616,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26802,7 +29625,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26878,7 +29701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26896,7 +29719,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -26905,7 +29728,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -26973,7 +29796,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -26991,7 +29814,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27000,7 +29823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27072,7 +29895,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27117,7 +29940,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27126,7 +29949,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27144,7 +29967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27203,7 +30026,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27221,7 +30044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27230,7 +30053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27302,7 +30125,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27347,7 +30170,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27356,7 +30179,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27374,7 +30197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27433,7 +30256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27478,7 +30301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27487,7 +30310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27505,7 +30328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27564,7 +30387,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27609,7 +30432,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27618,7 +30441,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27636,7 +30459,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -27698,7 +30521,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27716,7 +30539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27725,7 +30548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27794,7 +30617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27812,7 +30635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27821,7 +30644,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27889,7 +30712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -27907,7 +30730,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -27916,7 +30739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -27988,7 +30811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28033,7 +30856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28042,7 +30865,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28060,7 +30883,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28121,7 +30944,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28139,7 +30962,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28148,7 +30971,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28216,7 +31039,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28234,7 +31057,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28243,7 +31066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28315,7 +31138,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28360,7 +31183,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28369,7 +31192,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28387,7 +31210,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28450,7 +31273,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28468,7 +31291,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28477,7 +31300,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28555,7 +31378,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28573,7 +31396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28582,7 +31405,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28658,7 +31481,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28676,7 +31499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28685,7 +31508,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28763,7 +31586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28808,7 +31631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28817,7 +31640,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28835,7 +31658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -28898,7 +31721,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -28916,7 +31739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -28925,7 +31748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -28993,7 +31816,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29011,7 +31834,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29020,7 +31843,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29092,7 +31915,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29137,7 +31960,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29146,7 +31969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29164,7 +31987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29223,7 +32046,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29268,7 +32091,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29277,7 +32100,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29295,7 +32118,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29361,7 +32184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29379,7 +32202,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29388,7 +32211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29460,7 +32283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29505,7 +32328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29514,7 +32337,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29532,7 +32355,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29590,7 +32413,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29635,7 +32458,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29644,7 +32467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29662,7 +32485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -29726,7 +32549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29744,7 +32567,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29753,7 +32576,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29822,7 +32645,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29840,7 +32663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29849,7 +32672,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29922,7 +32745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -29967,7 +32790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -29976,7 +32799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -29994,7 +32817,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30053,7 +32876,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30098,7 +32921,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30107,7 +32930,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30125,7 +32948,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30184,7 +33007,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30202,7 +33025,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30211,7 +33034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30279,7 +33102,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30297,7 +33120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30306,7 +33129,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30378,7 +33201,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30423,7 +33246,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30432,7 +33255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30450,7 +33273,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30513,7 +33336,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30531,7 +33354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30540,7 +33363,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30610,7 +33433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30655,7 +33478,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30664,7 +33487,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30682,7 +33505,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -30741,7 +33564,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30759,7 +33582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30768,7 +33591,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30836,7 +33659,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30854,7 +33677,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30863,7 +33686,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -30935,7 +33758,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -30980,7 +33803,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -30989,7 +33812,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31007,7 +33830,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31070,7 +33893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31115,7 +33938,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31124,7 +33947,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31142,7 +33965,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31205,7 +34028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31250,7 +34073,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31259,7 +34082,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31277,7 +34100,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31340,7 +34163,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31385,7 +34208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31394,7 +34217,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31412,7 +34235,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31475,7 +34298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31520,7 +34343,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31529,7 +34352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31547,7 +34370,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31606,7 +34429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31624,7 +34447,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31633,7 +34456,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31705,7 +34528,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31750,7 +34573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31759,7 +34582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31777,7 +34600,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -31853,7 +34676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31871,7 +34694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -31880,7 +34703,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -31952,7 +34775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -31997,7 +34820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32006,7 +34829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32024,7 +34847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -32097,7 +34920,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32115,7 +34938,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32124,7 +34947,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32208,7 +35031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32226,7 +35049,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32235,7 +35058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32307,7 +35130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32352,7 +35175,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32361,7 +35184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32379,7 +35202,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -32442,7 +35265,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32487,7 +35310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32496,7 +35319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32514,7 +35337,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -32575,7 +35398,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32593,7 +35416,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32602,7 +35425,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32676,7 +35499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32694,7 +35517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32703,7 +35526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32774,7 +35597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32792,7 +35615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32801,7 +35624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32869,7 +35692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -32887,7 +35710,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -32896,7 +35719,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -32968,7 +35791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33013,7 +35836,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33022,7 +35845,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33040,7 +35863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33099,7 +35922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33144,7 +35967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33153,7 +35976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33171,7 +35994,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33230,7 +36053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33248,7 +36071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33257,7 +36080,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33329,7 +36152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33374,7 +36197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33383,7 +36206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33401,7 +36224,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33464,7 +36287,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33509,7 +36332,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33518,7 +36341,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33536,7 +36359,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33595,7 +36418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33613,7 +36436,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33622,7 +36445,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33694,7 +36517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33739,7 +36562,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33748,7 +36571,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33766,7 +36589,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33824,7 +36647,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -33869,7 +36692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -33878,7 +36701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -33896,7 +36719,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -33959,7 +36782,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34004,7 +36827,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34013,7 +36836,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34031,7 +36854,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -34066,7 +36889,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
                 /** @example {"address": "kim@tidepost.example"} */
                 "application/x-ndjson": string;
@@ -34100,7 +36923,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34145,7 +36968,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34154,7 +36977,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34172,7 +36995,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -34235,7 +37058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34280,7 +37103,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34289,7 +37112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34307,7 +37130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -34370,7 +37193,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34388,7 +37211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34397,7 +37220,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34467,7 +37290,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34485,7 +37308,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34494,7 +37317,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34563,7 +37386,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34581,7 +37404,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34590,7 +37413,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34631,7 +37454,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
                 "application/octet-stream": string;
             };
@@ -34664,7 +37487,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34709,7 +37532,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34718,7 +37541,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34736,7 +37559,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -34800,7 +37623,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34845,7 +37668,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34854,7 +37677,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -34872,7 +37695,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -34932,7 +37755,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -34977,7 +37800,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -34986,7 +37809,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35004,7 +37827,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -35065,7 +37888,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35083,7 +37906,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35092,7 +37915,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35160,7 +37983,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35178,7 +38001,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35187,7 +38010,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35259,7 +38082,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35304,7 +38127,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35313,7 +38136,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35331,7 +38154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -35391,7 +38214,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35409,7 +38232,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35418,7 +38241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35485,7 +38308,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35530,7 +38353,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35539,7 +38362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35557,7 +38380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -35621,7 +38444,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35666,7 +38489,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35675,7 +38498,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35693,7 +38516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -35792,7 +38615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35837,7 +38660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35846,7 +38669,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -35864,7 +38687,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -35928,7 +38751,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -35946,7 +38769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -35955,7 +38778,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36024,7 +38847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36069,7 +38892,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36078,7 +38901,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36096,7 +38919,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36159,7 +38982,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36204,7 +39027,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36213,7 +39036,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36231,7 +39054,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36294,7 +39117,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36339,7 +39162,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36348,7 +39171,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36366,7 +39189,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36496,7 +39319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36505,7 +39328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36523,7 +39346,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36582,7 +39405,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36600,7 +39423,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36609,7 +39432,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36681,7 +39504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36726,7 +39549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36735,7 +39558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36753,7 +39576,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36811,7 +39634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36856,7 +39679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -36865,7 +39688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -36883,7 +39706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -36947,7 +39770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -36992,7 +39815,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -37001,7 +39824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -37019,7 +39842,143 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_webhook_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookRotation"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeWebhook"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -37079,7 +40038,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -37124,7 +40083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -37133,7 +40092,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -37151,7 +40110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;
@@ -37217,7 +40176,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -37235,7 +40194,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -37244,7 +40203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -37316,7 +40275,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant */
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -37361,7 +40320,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Not an aggregate report; No rows stored */
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -37370,7 +40329,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Too many attempts */
+            /** @description Too many attempts; Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -37388,7 +40347,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Update refused by the name server; Message not sent */
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
                 headers: {
                     [name: string]: unknown;

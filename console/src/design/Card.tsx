@@ -18,6 +18,7 @@ const Head = styled.div`
     color: ${colour('soft')};
     flex: 1;
     min-width: 12ch;
+    overflow-wrap: anywhere;
   }
 `;
 

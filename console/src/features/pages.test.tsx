@@ -3,7 +3,7 @@ import {cleanup, screen, waitFor, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../api/client';
-import {onePage, open, problem, serviceWith, who, withBrowserParts} from '../testing';
+import {onePage, open, problem, requestTo, serviceWith, who, withBrowserParts} from '../testing';
 import {DomainPage} from './domains/DomainPage';
 import {DomainsPage} from './domains/DomainsPage';
 import {FlowPage} from './mailflow/FlowPage';
@@ -145,7 +145,11 @@ describe('signing in', () => {
     await userEvent.type(screen.getByLabelText('Password'), 'wrong');
     await userEvent.click(screen.getByRole('button', {name: 'Sign in'}));
     expect((await screen.findByRole('alert')).textContent).toContain('Address and password do not match');
-    expect(seen[0]!.body).toEqual({email: 'isla@skerry.example', password: 'wrong', code: ''});
+    expect((await requestTo(seen, 'POST /api/v1/session')).body).toEqual({
+      email: 'isla@skerry.example',
+      password: 'wrong',
+      code: '',
+    });
   });
 });
 
@@ -220,14 +224,18 @@ describe('the wall', () => {
     const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}, 'GET /api/v1/worklist': onePage([])});
     open(<WallPage />, '/?days=30&tenant=copperline');
     expect(await screen.findByText('No domains yet')).toBeTruthy();
-    expect(Object.fromEntries(seen[0]!.query)).toEqual({days: '30', subject: 'domain', tenant: 'copperline'});
+    expect(Object.fromEntries((await requestTo(seen, 'GET /api/v1/wall')).query)).toEqual({
+      days: '30',
+      subject: 'domain',
+      tenant: 'copperline',
+    });
   });
 
   it('falls back to a week when the address asks for nonsense', async () => {
     const seen = serviceWith({'GET /api/v1/wall': {...wall, rows: []}, 'GET /api/v1/worklist': onePage([])});
     open(<WallPage />, '/?days=1e9');
     await screen.findByText('No domains yet');
-    expect(seen[0]!.query.get('days')).toBe('7');
+    expect((await requestTo(seen, 'GET /api/v1/wall')).query.get('days')).toBe('7');
   });
 
   it('says what is wrong and tries again when asked to', async () => {

@@ -90,6 +90,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
           <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
           <NavLink to={`/readings${keep}`}>Readings</NavLink>
+          <NavLink to={`/bench${keep}`}>Bench</NavLink>
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
         {!one && tenants.length > 0 && (
@@ -100,7 +101,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains'].includes(location.pathname) &&
+        {!['/suppression', '/domains', '/bench'].includes(location.pathname) &&
           !location.pathname.startsWith('/settings') &&
           !location.pathname.startsWith('/worklist') && (
             <Choice

@@ -7,7 +7,7 @@ from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.session import Session, read_secret
 from rust_gauge.cli.signing_in import password_of, person_options, signed_in
-from rust_gauge.contract.session import RecoveryCodes, SessionInfo
+from rust_gauge.contract.session import Identity, Passkey, RecoveryCodes, SessionInfo
 
 DEFAULT = "sessions"
 EXAMPLES = (
@@ -35,6 +35,14 @@ def register(noun: Noun) -> None:
     either.add_argument(
         "--new-recovery-codes", metavar="CODE", help="replace the recovery codes, with a code of the app"
     )
+    person_options(made)
+    person_options(noun.add("passkeys", passkeys, "list your passkeys; the console adds them", TABLE))
+    made = noun.add("remove-passkey", remove_passkey, "remove a passkey")
+    made.add_argument("passkey", type=number_id, help="number of the passkey, from `account passkeys`")
+    person_options(made)
+    person_options(noun.add("identities", identities, "list your accounts at OpenID Connect issuers", TABLE))
+    made = noun.add("unlink", unlink, "unlink an account at an issuer")
+    made.add_argument("identity", type=number_id, help="number, from `account identities`")
     person_options(made)
 
 
@@ -100,6 +108,48 @@ def second_factor(session: Session) -> int:
             state = f"on, {found.recovery_codes} recovery codes left" if found.enabled else "off"
             required = f"; required by {', '.join(found.required_by)}" if found.required_by else ""
             output.document(arguments.format, found, lambda: output.line(f"Second factor: {state}{required}"))
+    return 0
+
+
+def passkeys(session: Session) -> int:
+    """List passkeys."""
+    with signed_in(session) as client:
+        found = client.account.passkeys()
+    session.output.items(
+        session.arguments.format, found, Passkey, ("passkey", "name", "added (UTC)", "last used (UTC)", "synced"),
+        lambda p: (p.id, p.name, f"{p.created_at:%Y-%m-%d %H:%M}",
+                   f"{p.last_used_at:%Y-%m-%d %H:%M}" if p.last_used_at else "never", "yes" if p.synced else "no"),
+        right=(0,), empty="No passkeys. Add one in the console: Settings, Account.",
+    )  # fmt: skip
+    return 0
+
+
+def remove_passkey(session: Session) -> int:
+    """Remove a passkey."""
+    with signed_in(session) as client:
+        client.account.delete_passkey(session.arguments.passkey)
+    session.output.say(f"Removed passkey {session.arguments.passkey}.")
+    return 0
+
+
+def identities(session: Session) -> int:
+    """List accounts at issuers."""
+    with signed_in(session) as client:
+        found = client.account.identities()
+    session.output.items(
+        session.arguments.format, found, Identity, ("identity", "issuer", "account", "linked (UTC)", "last used (UTC)"),
+        lambda i: (i.id, i.title, i.email, f"{i.created_at:%Y-%m-%d %H:%M}",
+                   f"{i.last_used_at:%Y-%m-%d %H:%M}" if i.last_used_at else "never"),
+        right=(0,), empty="None. Link one in the console: Settings, Account.",
+    )  # fmt: skip
+    return 0
+
+
+def unlink(session: Session) -> int:
+    """Unlink an account at an issuer."""
+    with signed_in(session) as client:
+        client.account.delete_identity(session.arguments.identity)
+    session.output.say(f"Unlinked identity {session.arguments.identity}.")
     return 0
 
 

@@ -5,7 +5,6 @@ With `--zone-file`, `--answers` or `--live` no service is needed.
 
 import json
 import os
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -13,6 +12,7 @@ from rust_gauge.cli import formats, jobs_wait, local
 from rust_gauge.cli.audit_view import show as show_audit
 from rust_gauge.cli.audit_view import show_comparison
 from rust_gauge.cli.errors import UsageError
+from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.message_view import show_message, show_report, show_spf_check, show_tls_report
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.output import Output, plural
@@ -267,7 +267,7 @@ def check_spf(session: Session) -> int:
 def check_message(session: Session) -> int:
     """Check a message. Exit status 3 when DMARC does not pass."""
     arguments = session.arguments
-    raw = local.read_message(_read(arguments.file))
+    raw = local.read_message(read_octets(arguments.file, _MAX_MESSAGE))
     named = {"ip": arguments.ip, "helo": arguments.helo, "mail_from": arguments.mail_from}
     if local.is_local(arguments):
         source = local.source(arguments)
@@ -284,22 +284,12 @@ def check_message(session: Session) -> int:
 def read_report(session: Session) -> int:
     """Read a report of a receiver. Exit status 3 when some of the mail did not align, or some sessions failed."""
     arguments = session.arguments
-    done = session.client.audits.read_feedback_report(session.tenant(), _read(arguments.file))
+    done = session.client.audits.read_feedback_report(session.tenant(), read_octets(arguments.file, _MAX_MESSAGE))
     if done.kind == "tls":
         session.output.document(arguments.format, done, lambda: show_tls_report(session.output, done))
         return 3 if done.failed else 0
     session.output.document(arguments.format, done, lambda: show_report(session.output, done))
     return 0 if done.aligned == done.messages else 3
-
-
-def _read(name: str) -> bytes:
-    try:
-        raw = sys.stdin.buffer.read(_MAX_MESSAGE + 1) if name == "-" else Path(name).read_bytes()
-    except OSError as error:
-        raise UsageError(f"{name} cannot be read: {error.strerror}") from None
-    if len(raw) > _MAX_MESSAGE:
-        raise UsageError(f"{name} is larger than {_MAX_MESSAGE // 1024 // 1024} MB")
-    return raw
 
 
 def settings(session: Session) -> int:

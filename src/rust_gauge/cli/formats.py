@@ -9,7 +9,8 @@ from rust_gauge.contract.audits import Audit, Finding
 
 Lines = Mapping[tuple[str, str], tuple[str, int, str]]  # (name, type) -> file, line, text of the line
 RANK = {"fault": 0, "risk": 1, "note": 2}
-_SARIF_LEVEL = {"fault": "error", "risk": "warning", "note": "note"}
+_SARIF_SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+SARIF_LEVEL = {"fault": "error", "risk": "warning", "note": "note"}
 COLUMNS = ("domain", "level", "rule", "name", "type", "column", "length", "title", "reason", "remedy", "record",
            "reference", "id")  # fmt: skip
 
@@ -29,32 +30,27 @@ def sarif(audits: Sequence[Audit], lines: Lines) -> str:
     found = [(audit, finding) for audit in audits for finding in audit.findings]
     rules = {finding.rule: finding for _, finding in found}
     order = sorted(rules)
-    document = {
-        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
-        "version": "2.1.0",
-        "runs": [
-            {
-                "tool": {
-                    "driver": {
-                        "name": "Rust Gauge",
-                        "version": __version__,
-                        "rules": [
-                            {
-                                "id": rule,
-                                "shortDescription": {"text": rule.replace("-", " ")},
-                                "fullDescription": {"text": rules[rule].reason},
-                                "help": {"text": f"{rules[rule].remedy} ({rules[rule].reference})"},
-                            }
-                            for rule in order
-                        ],
-                    }
-                },
-                "columnKind": "unicodeCodePoints",
-                "results": [_sarif_result(audit, finding, order, lines) for audit, finding in found],
-            }
-        ],
-    }
-    return json.dumps(document, indent=2, ensure_ascii=False)
+    described = [(rule, rules[rule].reason, f"{rules[rule].remedy} ({rules[rule].reference})") for rule in order]
+    results = [_sarif_result(audit, finding, order, lines) for audit, finding in found]
+    return sarif_run(described, results, {"columnKind": "unicodeCodePoints"})
+
+
+def sarif_run(
+    rules: Sequence[tuple[str, str, str]], results: Sequence[Mapping[str, object]], more: Mapping[str, object]
+) -> str:
+    """Return a document of one run. `rules` are id, description and help; `more` are other members of the run."""
+    described = [
+        {
+            "id": rule,
+            "shortDescription": {"text": rule.replace("-", " ")},
+            "fullDescription": {"text": description},
+            "help": {"text": help},
+        }
+        for rule, description, help in rules
+    ]
+    driver = {"name": "Rust Gauge", "version": __version__, "rules": described}
+    run = {"tool": {"driver": driver}, **more, "results": results}
+    return json.dumps({"$schema": _SARIF_SCHEMA, "version": "2.1.0", "runs": [run]}, indent=2, ensure_ascii=False)
 
 
 def _sarif_result(audit: Audit, finding: Finding, order: list[str], lines: Lines) -> dict[str, object]:
@@ -73,7 +69,7 @@ def _sarif_result(audit: Audit, finding: Finding, order: list[str], lines: Lines
     return {
         "ruleId": finding.rule,
         "ruleIndex": order.index(finding.rule),
-        "level": _SARIF_LEVEL[finding.level],
+        "level": SARIF_LEVEL[finding.level],
         "message": {"text": f"{finding.title}. {finding.remedy}"},
         "locations": [location],
         "partialFingerprints": {"finding/v1": finding.id},
@@ -125,14 +121,18 @@ def junit(audits: Sequence[Audit], fail_on: str) -> str:
             failures += bool(bad)
             cases.append(f"    <testcase classname={quoteattr(audit.domain)} name={quoteattr(check.title)}>")
             if bad:
-                cases.append(f"      <failure type={quoteattr(bad[0].rule)} message={quoteattr(_xml(bad[0].title))}>")
-                cases.append(escape(_xml("\n\n".join(_words(f) for f in bad))))
+                cases.append(
+                    f"      <failure type={quoteattr(bad[0].rule)} message={quoteattr(xml_text(bad[0].title))}>"
+                )
+                cases.append(escape(xml_text("\n\n".join(_words(f) for f in bad))))
                 cases.append("      </failure>")
             elif check.state == "unmeasured":
-                cases.append(f"      <skipped message={quoteattr(_xml(check.summary))}/>")
+                cases.append(f"      <skipped message={quoteattr(xml_text(check.summary))}/>")
             rest = [f for f in found if f not in bad]
             if rest:
-                cases.append(f"      <system-out>{escape(_xml(chr(10).join(_words(f) for f in rest)))}</system-out>")
+                cases.append(
+                    f"      <system-out>{escape(xml_text(chr(10).join(_words(f) for f in rest)))}</system-out>"
+                )
             cases.append("    </testcase>")
         skipped = sum("<skipped" in line for line in cases)
         out.append(
@@ -152,7 +152,7 @@ def _words(finding: Finding) -> str:
     )
 
 
-def _xml(text: str) -> str:
+def xml_text(text: str) -> str:
     """Without the characters that XML cannot hold (XML 1.0 §2.2)."""
     return "".join(char if _holds(char) else "?" for char in text)
 

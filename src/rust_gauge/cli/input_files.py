@@ -30,6 +30,17 @@ def open_input(name: str, check: bool = True) -> Iterator[tuple[BinaryIO, int]]:
         yield file, path.stat().st_size
 
 
+def read_octets(name: str, most: int) -> bytes:
+    """Return what is in a file, or on standard input for `-`. UsageError when it is longer than `most`."""
+    try:
+        raw = sys.stdin.buffer.read(most + 1) if name == "-" else Path(name).read_bytes()
+    except OSError as error:
+        raise UsageError(f"{name} cannot be read: {error.strerror}") from None
+    if len(raw) > most:
+        raise UsageError(f"{name} is larger than {most // 1024 // 1024} MB")
+    return raw
+
+
 def _check_encoding(file: BinaryIO, name: str) -> None:
     line = 0
     for line, text in enumerate(file, 1):

@@ -37,6 +37,9 @@ def register(noun: Noun) -> None:
         made.add_argument("email", help="address of the account")
         if run in (remove_person, reset_second_factor):
             confirm_option(made)
+    made = noun.add("remove-tenant", remove_tenant, "delete a tenant with all its data")
+    made.add_argument("slug", help="its short name, from `installation tenants`")
+    confirm_option(made)
     noun.add("assignments", assignments, "list what belongs to which tenant", TABLE)
     made = noun.add("assign", assign, "assign an address, a domain, a folder or a host to a tenant (--tenant)")
     made.add_argument("kind", choices=_KINDS, help="mail, folder or host")
@@ -56,6 +59,16 @@ def tenants(session: Session) -> int:
                    f"{t.created_at:%Y-%m-%d}"),
         right=(2,), empty="No tenants.",
     )  # fmt: skip
+    return 0
+
+
+def remove_tenant(session: Session) -> int:
+    """Delete a tenant."""
+    slug = session.arguments.slug
+    if not session.confirm(f"Delete {slug} with its events, lists, readings and settings?"):
+        return 3
+    session.client.installation.delete_tenant(slug)
+    session.output.say(f"Closed {slug}; its data are being deleted.")
     return 0
 
 

@@ -22,7 +22,7 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Every day", ("wall", "worklist", "reading", "trail", "report")),
     ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
-    ("Suppression", ("suppression", "clearance", "address")),
+    ("Before a send", ("suppression", "clearance", "address", "assay")),
     ("Settings and access", ("alert", "webhook", "job", "token", "member", "tenant", "account", "completion")),
     ("Installation", ("installation", "audit-log")),
 )
@@ -47,6 +47,7 @@ HELP = {
     "suppression": "the suppression list and its policy",
     "clearance": "may these addresses be mailed?",
     "address": "check addresses before they are mailed",
+    "assay": "examine a message before it is sent",
     "alert": "alert channels and notifications",
     "webhook": "signed calls to your own programs",
     "job": "long-running work: progress, cancel, resume",

@@ -66,6 +66,9 @@ def register(noun: Noun) -> None:
         help="algorithm of the TSIG key (hmac-sha256)",
     )
     made.add_argument("--secret-file", required=True, help="file with the secret in base64; - for standard input")
+    made.add_argument(
+        "--overlap-hours", type=int, default=0, help="how long the key before is tried when this one is refused (0)"
+    )
     made = noun.add("remove-server", remove_server, "remove the server and TSIG key of a zone")
     made.add_argument("zone")
     confirm_option(made)
@@ -216,7 +219,7 @@ def set_server(session: Session) -> int:
     new = checked(
         lambda: NewUpdateServer(
             address=arguments.address, key_name=arguments.key_name, algorithm=arguments.algorithm,
-            secret=SecretStr(read_secret(arguments.secret_file)),
+            secret=SecretStr(read_secret(arguments.secret_file)), overlap_hours=arguments.overlap_hours,
         )
     )  # fmt: skip
     made = session.client.publishing.set_server(session.tenant(), arguments.zone, new)

@@ -132,6 +132,7 @@ def _description(arguments: argparse.Namespace) -> dict[str, object] | None:
             }
     if arguments.inbound:
         words["inbound"] = [
-            {"priority": text.partition(":")[0], "host": text.partition(":")[2]} for text in arguments.inbound
+            {"priority": int(number) if number.isascii() and number.isdigit() else number, "host": host}
+            for number, _, host in (text.partition(":") for text in arguments.inbound)
         ]
     return words or None

@@ -32,6 +32,9 @@ def register(noun: Noun) -> None:
     ):
         made = noun.add(verb, run, help)
         made.add_argument("webhook", type=number_id)
+    made = noun.add("rotate", rotate, "give a webhook a new secret, which is printed", ("text", "json"))
+    made.add_argument("webhook", type=number_id)
+    made.add_argument("--overlap-hours", type=int, default=24, help="how long calls are signed with both (24)")
     made = noun.add("calls", calls, "list the calls of a webhook, newest first", TABLE)
     made.add_argument("webhook", type=number_id)
     made.add_argument("--state", choices=("waiting", "delivered", "dead"), help="only these")
@@ -90,6 +93,22 @@ def _set_paused(session: Session, *, paused: bool) -> int:
     id = session.arguments.webhook
     session.client.webhooks.update(session.tenant(), id, WebhookChange(paused=paused))
     session.output.say(f"{'Paused' if paused else 'Resumed'} webhook {id}.")
+    return 0
+
+
+def rotate(session: Session) -> int:
+    """Give a webhook a new secret."""
+    arguments, output = session.arguments, session.output
+    made = session.client.webhooks.rotate_secret(
+        session.tenant(), arguments.webhook, overlap_hours=arguments.overlap_hours
+    )
+
+    def text() -> None:
+        output.line(f"secret (shown only once): {made.secret}")
+        if made.previous_until:
+            output.line(f"calls are also signed with the secret before until {made.previous_until:%Y-%m-%d %H:%M} UTC")
+
+    output.document(arguments.format, made, text)
     return 0
 
 

@@ -4,15 +4,32 @@ import re
 from datetime import UTC, date, datetime
 from typing import Annotated, Generic, TypeVar
 
-from pydantic import AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field, GetCoreSchemaHandler
+from pydantic_core import CoreSchema
+
+from rust_gauge.contract.json_types import taken_literally
 
 T = TypeVar("T")
 
 
 class Model(BaseModel):
-    """Base model. Unknown fields are rejected, so that a misspelled name is not silently ignored."""
+    """Base model. Unknown fields are rejected, so that a misspelled name is not silently ignored; and values are of the
+    type that the OpenAPI document states: `false` is not a number, `0` is not a time, and `"1"` is neither.
+    """
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: type[BaseModel], handler: GetCoreSchemaHandler) -> CoreSchema:
+        return taken_literally(handler(source))
+
+
+class LooseModel(Model):
+    """For what strangers' programs send and files hold, where numbers often are texts: those are converted."""
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: type[BaseModel], handler: GetCoreSchemaHandler) -> CoreSchema:
+        return handler(source)
 
 
 def _aware(value: object) -> object:
@@ -24,8 +41,18 @@ UtcTime = Annotated[datetime, BeforeValidator(_aware)]
 
 # What is asked for lies within bounds in which one can reckon: a week before the first day there is would be none.
 _FIRST, _LAST = datetime(1970, 1, 1, tzinfo=UTC), datetime(2200, 1, 1, tzinfo=UTC)
-Day = Annotated[date, Field(ge=_FIRST.date(), le=_LAST.date())]
-Moment = Annotated[AwareDatetime, Field(ge=_FIRST, le=_LAST)]
+
+
+def _written_out(value: object) -> object:
+    """Refuse numbers, which would be taken for seconds since 1970."""
+    if isinstance(value, int | float) or (isinstance(value, str) and _SECONDS.fullmatch(value)):
+        raise ValueError(f"{value} is not a date. Expected, for example, 2026-11-20")
+    return value
+
+
+_SECONDS = re.compile(r"\s*[+-]?[\d_]*\.?[\d_]*\s*")
+Day = Annotated[date, Field(ge=_FIRST.date(), le=_LAST.date()), BeforeValidator(_written_out)]
+Moment = Annotated[AwareDatetime, Field(ge=_FIRST, le=_LAST), BeforeValidator(_written_out)]
 
 
 # Where a spreadsheet would see a formula begin: at the start of a cell, or behind what some take for the end of one.

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, BeforeValidator, Field, StringConstraints
 
-from rust_gauge.contract.common import Model, ProblemError, UtcTime
+from rust_gauge.contract.common import LooseModel, Model, ProblemError, UtcTime
 
 Kind = Literal[
     "accepted",
@@ -64,7 +64,7 @@ def _only_rfc3339(value: object) -> object:
 Time = Annotated[AwareDatetime, BeforeValidator(_only_rfc3339)]
 
 
-class NewEvent(Model):
+class NewEvent(LooseModel):
     """Something that happened to one message for one recipient. An event that is sent twice counts once: two events
     are the same when kind, time, recipient and `id` are equal, or, without an `id`, message id, domain, stream,
     relay, campaign and attempt.

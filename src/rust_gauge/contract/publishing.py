@@ -16,6 +16,10 @@ class NewUpdateServer(Model):
     key_name: str = Field(min_length=1, max_length=253, examples=["rust-gauge.glasswort.example"])
     algorithm: Algorithm = "hmac-sha256"
     secret: SecretStr = Field(max_length=500, description="Base64; stored encrypted and never returned")
+    overlap_hours: int = Field(
+        0, ge=0, le=24 * 30,
+        description="How long the key before is still tried when the server does not know the new one yet",
+    )  # fmt: skip
 
 
 class UpdateServer(Model):
@@ -25,6 +29,7 @@ class UpdateServer(Model):
     address: str
     key_name: str
     algorithm: Algorithm
+    previous_until: UtcTime | None = Field(None, description="Until when the key before is tried as well")
 
 
 class ZoneChangeRequest(Model):

@@ -1,6 +1,6 @@
 """Signing in, sessions, passwords and second factors of the person who asks."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, SecretStr, StringConstraints
 
@@ -107,3 +107,68 @@ class Removal(Model):
     """The password, to turn the second factor off."""
 
     password: TriedPassword
+
+
+class Issuer(Model):
+    """An OpenID Connect issuer of the service settings."""
+
+    name: str = Field(examples=["office"])
+    title: str = Field(examples=["Skerry ID"])
+
+
+class SignInOptions(Model):
+    """How people can sign in besides address and password."""
+
+    passkey_origin: str = Field(
+        "", description="Address of the console at which passkeys work; empty when `public_url` is not set to a name"
+    )
+    issuers: list[Issuer] = Field(default=[], description="OpenID Connect issuers")
+
+
+class Passkey(Model):
+    """A passkey of the user (WebAuthn). `synced`: the devices of its owner share it."""
+
+    id: int
+    name: str
+    synced: bool
+    created_at: UtcTime
+    last_used_at: UtcTime | None = None
+
+
+class PasskeyStart(Model):
+    """The password, to add a passkey; empty for an account that has none."""
+
+    password: SecretStr = Field(SecretStr(""), max_length=1024)
+
+
+class PasskeyOptions(Model):
+    """Options for the browser (Web Authentication Level 3, §5.4 and §5.5), valid for five minutes."""
+
+    options: dict[str, Any]
+
+
+Credential = Annotated[dict[str, Any], Field(max_length=20, description="PublicKeyCredential as JSON (§5.1)")]
+
+
+class NewPasskey(Model):
+    """What the authenticator made of the options."""
+
+    name: str = Field(min_length=1, max_length=80, examples=["laptop"])
+    credential: Credential
+
+
+class PasskeySignIn(Model):
+    """What the authenticator signed."""
+
+    credential: Credential
+
+
+class Identity(Model):
+    """An account at an OpenID Connect issuer with which the user can sign in."""
+
+    id: int
+    issuer: str
+    title: str
+    email: str
+    created_at: UtcTime
+    last_used_at: UtcTime | None = None

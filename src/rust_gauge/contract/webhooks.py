@@ -53,12 +53,21 @@ class Webhook(Model):
     created_at: UtcTime
     last_at: UtcTime | None = Field(None, description="Time of the last call")
     last_response: str = Field("", description="Response")
+    previous_until: UtcTime | None = Field(
+        None, description="Until when calls are also signed with the secret before the last rotation"
+    )
 
 
 class MadeWebhook(Webhook):
     """A webhook with the secret that signs its calls, shown only once."""
 
     secret: str
+
+
+class WebhookRotation(Model):
+    """A new secret for a webhook. Calls are signed with both for a while, so that the receiver can change over."""
+
+    overlap_hours: int = Field(24, ge=0, le=24 * 30)
 
 
 class WebhookCall(Model):

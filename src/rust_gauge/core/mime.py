@@ -39,6 +39,11 @@ class Entity:
         values = self.fields.get(name)
         return values[0] if values else ""
 
+    @property
+    def disposition_parameters(self) -> dict[str, str]:
+        """Return the parameters of Content-Disposition (RFC 2183) by lower-case name."""
+        return _parameters(self.get("content-disposition"))
+
     def walk(self) -> "Iterator[Entity]":
         """Yield this part and all below it, in order."""
         yield self
@@ -64,7 +69,7 @@ class Entity:
         except UnicodeDecodeError:
             pass
         try:
-            return raw.decode(_charset(self.parameters.get("charset", "latin-1")), "replace")
+            return raw.decode(charset_of(self.parameters.get("charset", "latin-1")), "replace")
         except (LookupError, ValueError):
             return raw.decode("latin-1")
 
@@ -73,7 +78,7 @@ class Entity:
 _NO_CHARSETS = frozenset({"punycode", "idna", "unicode_escape", "raw_unicode_escape", "undefined", "mbcs", "oem"})
 
 
-def _charset(name: str) -> str:
+def charset_of(name: str) -> str:
     """Return the charset of a part; latin-1 for one that is unknown or no charset of mail."""
     try:
         found = codecs.lookup(name[:40].strip().lower())
@@ -120,7 +125,7 @@ def _word(found: re.Match[str]) -> str:
             raw = base64.b64decode(text + "=" * (-len(text) % 4), validate=True)
         else:
             raw = quopri.decodestring(text.replace("_", " ").encode("ascii"), header=True)
-        return raw.decode(_charset(charset.partition("*")[0]), "replace")
+        return raw.decode(charset_of(charset.partition("*")[0]), "replace")
     except (ValueError, LookupError):
         return found[0]
 
@@ -138,10 +143,7 @@ def _parse(raw: bytes, depth: int, count: list[int], usual: str) -> Entity:
         kind = content_type.partition(";")[0].strip().lower()
         if "/" in kind:
             entity.type = kind
-        entity.parameters = {
-            name.lower(): (quoted.replace("\\", "") if quoted else plain)
-            for name, quoted, plain in _PARAMETER.findall(content_type)
-        }
+        entity.parameters = _parameters(content_type)
     if depth >= MAX_DEPTH or count[0] >= MAX_PARTS:
         return entity
     if entity.type.startswith("multipart/") and entity.parameters.get("boundary"):
@@ -156,6 +158,13 @@ def _parse(raw: bytes, depth: int, count: list[int], usual: str) -> Entity:
             inner = entity.text().encode("utf-8", "replace")  # not allowed, but done
         entity.parts.append(_parse(inner, depth + 1, count, "text/plain"))
     return entity
+
+
+def _parameters(value: str) -> dict[str, str]:
+    return {
+        name.lower(): (quoted.replace("\\", "") if quoted else plain)
+        for name, quoted, plain in _PARAMETER.findall(value)
+    }
 
 
 def _split(body: bytes, boundary: str) -> list[bytes]:

@@ -7,7 +7,7 @@ secret. The id stays the same over all tries, so that a receiver can drop what i
 import base64
 import hashlib
 import hmac
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 
 from rust_gauge.core.errors import RustGaugeError
@@ -32,9 +32,9 @@ def sign(secret: str, message_id: str, seconds: int, body: bytes) -> str:
     return "v1," + base64.b64encode(_digest(secret, message_id, str(seconds), body)).decode()
 
 
-def headers_of(secret: str, message_id: str, seconds: int, body: bytes) -> dict[str, str]:
-    """Return the three headers of a message."""
-    signature = sign(secret, message_id, seconds, body)
+def headers_of(secrets: Sequence[str], message_id: str, seconds: int, body: bytes) -> dict[str, str]:
+    """Return the three headers of a message. Several secrets sign it while one replaces the other."""
+    signature = " ".join(sign(secret, message_id, seconds, body) for secret in secrets)
     return {"webhook-id": message_id, "webhook-timestamp": str(seconds), "webhook-signature": signature}
 
 

@@ -96,6 +96,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
 
 
+DEMO_OWNER = "Isla Mackay"
 COLLEAGUES = (
     ("ruan@skerry.example", "Ruan Bell", Role.OPERATOR),
     ("morag@skerry.example", "Morag Tait", Role.VIEWER),
@@ -106,7 +107,7 @@ def _tenants(connection: Connection, email: str, password: str, token: str, now:
     found = accounts.find_account(connection, email)
     if found is None:
         hashed = hash_password(password)
-        account_id = accounts.add_account(connection, email, "Isla Mackay", hashed, now)
+        account_id = accounts.add_account(connection, email, DEMO_OWNER, hashed, now)
     else:
         account_id = found.id
     out = []

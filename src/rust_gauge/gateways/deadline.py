@@ -3,6 +3,7 @@
 Time-outs of the libraries hold for each read; here whatever is left of the deadline bounds each of them.
 """
 
+import imaplib
 import smtplib
 import socket
 import ssl
@@ -94,8 +95,29 @@ class Smtp(smtplib.SMTP):
         return super().getreply()
 
 
+class Imap(imaplib.IMAP4):
+    """An IMAP session whose steps together end by a deadline. `tls`: from the first octet on, with this context."""
+
+    def __init__(self, host: str, port: int, tls: ssl.SSLContext | None, timeout: float, deadline: Deadline) -> None:
+        self._deadline, self._step, self._tls = deadline, timeout, tls
+        super().__init__(host, port, timeout)
+
+    def open(self, host: str = "", port: int = 143, timeout: float | None = None) -> None:
+        """Connect. TimeoutError when the deadline passed."""
+        self.host, self.port = host, port
+        plain = socket.create_connection((host, port), self._deadline.left(self._step))
+        plain.settimeout(self._deadline.left(self._step))
+        self.sock = self._tls.wrap_socket(plain, server_hostname=host) if self._tls else plain
+        self.file = _Lines(self.sock, self._deadline, self._step)  # type: ignore[assignment]
+
+    def send(self, data: Any) -> None:
+        """Send; TimeoutError when the deadline passed."""
+        self.sock.settimeout(self._deadline.left(self._step))
+        super().send(data)
+
+
 class _Lines:
-    """What smtplib reads replies from: lines, each read of the socket bounded by the deadline."""
+    """What smtplib and imaplib read from: each read of the socket is bounded by the deadline."""
 
     def __init__(self, sock: socket.socket, deadline: Deadline, step: float) -> None:
         self._sock, self._deadline, self._step = sock, deadline, step
@@ -109,9 +131,23 @@ class _Lines:
             if not read:
                 break
             self._waiting += read
+        # What is longer than a line of the protocol is cut off, and refused by whoever reads it.
         end = self._waiting.find(b"\n") + 1 or len(self._waiting)
         line, self._waiting = self._waiting[: min(end, most)], self._waiting[min(end, most) :]
         return line
+
+    def read(self, size: int) -> bytes:
+        """Return exactly `size` octets, fewer when the other side closed."""
+        pieces, missing = [self._waiting[:size]], size - len(self._waiting[:size])
+        self._waiting = self._waiting[size:]
+        while missing > 0:
+            self._sock.settimeout(self._deadline.left(self._step))
+            read = self._sock.recv(min(missing, 1 << 16))
+            if not read:
+                break
+            pieces.append(read)
+            missing -= len(read)
+        return b"".join(pieces)
 
     def close(self) -> None:
         """There is nothing to close but the socket, which the session closes."""

@@ -32,6 +32,10 @@ class UpdateFailed(RustGaugeError):
     """The zone was not changed."""
 
 
+class KeyRefused(UpdateFailed):
+    """The server does not know the key, or not this secret of it. Another key may work."""
+
+
 @dataclass(frozen=True, slots=True)
 class UpdateServer:
     """Where a zone is changed, and the key. `secret` is in base64, as name servers' tools write it."""
@@ -66,7 +70,7 @@ def send_update(server: UpdateServer, changes: Sequence[RrsetChange], timeout: f
         response = dns.query.tcp(message, server.address, timeout=timeout, port=server.port)
     except dns.tsig.PeerError as error:
         what, remedy = _MEANING[dns.rcode.NOTAUTH]
-        raise UpdateFailed(what, why=type(error).__name__, remedy=remedy) from None
+        raise KeyRefused(what, why=type(error).__name__, remedy=remedy) from None
     except (dns.exception.Timeout, OSError, EOFError) as error:
         why = str(error) or type(error).__name__
         remedy = "Check its address and that it takes TCP from here"
@@ -77,4 +81,5 @@ def send_update(server: UpdateServer, changes: Sequence[RrsetChange], timeout: f
     rcode = response.rcode()
     if rcode != dns.rcode.NOERROR:
         what, remedy = _MEANING.get(rcode, (f"The server answered {dns.rcode.to_text(rcode)}", "See its log"))
-        raise UpdateFailed(what, why=dns.rcode.to_text(rcode), remedy=remedy)
+        refused = KeyRefused if rcode == dns.rcode.NOTAUTH else UpdateFailed
+        raise refused(what, why=dns.rcode.to_text(rcode), remedy=remedy)

@@ -13,6 +13,7 @@ from typing import Any
 import structlog
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.gateways.deadline import TOTAL, Deadline, Imap
 
 log = structlog.get_logger()
 BATCH = 100  # messages
@@ -77,17 +78,18 @@ def mark_read(files: tuple[Path, ...]) -> None:
 
 def read_imap(
     host: str, port: int | None, tls: bool, user: str, password: str, folder: str, position: Mapping[str, Any],
-    ca_file: str = "", timeout: float = 30,
+    ca_file: str = "", timeout: float = 10, total: float = TOTAL,
 ) -> MailBatch:  # fmt: skip
-    """Messages behind the position (by UID), without marking them. FolderError says what went wrong."""
+    """Messages behind the position (by UID), without marking them. FolderError says what went wrong.
+
+    `timeout` for each step and `total` for all of them, in seconds: what was read by then is a batch of its own.
+    """
+    deadline = Deadline(total)
     try:
-        if tls:
-            context = ssl.create_default_context()
-            if ca_file:
-                context.load_verify_locations(ca_file)
-            connection: imaplib.IMAP4 = imaplib.IMAP4_SSL(host, port or 993, ssl_context=context, timeout=timeout)
-        else:
-            connection = imaplib.IMAP4(host, port or 143, timeout=timeout)
+        context = ssl.create_default_context() if tls else None
+        if context and ca_file:
+            context.load_verify_locations(ca_file)
+        connection = Imap(host, port or (993 if tls else 143), context, timeout, deadline)
         try:
             connection.login(user, password)
             return _read(connection, folder, position)
@@ -111,7 +113,12 @@ def _read(connection: imaplib.IMAP4, folder: str, position: Mapping[str, Any]) -
     messages: list[tuple[bytes, str]] = []
     read = uids[:BATCH]
     for uid in read:
-        _, data = connection.uid("FETCH", str(uid), f"(BODY.PEEK[]<0.{_MAX + 1}>)")
+        try:
+            _, data = connection.uid("FETCH", str(uid), f"(BODY.PEEK[]<0.{_MAX + 1}>)")
+        except (imaplib.IMAP4.error, OSError):
+            if not messages:
+                raise
+            return MailBatch(messages, {"uid": read[len(messages) - 1], "validity": valid}, True)
         raw = next((part[1] for part in data if isinstance(part, tuple)), b"")
         messages.append((raw, sent_to(raw)))
     new = {"uid": read[-1] if read else last, "validity": valid}

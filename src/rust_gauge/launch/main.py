@@ -6,6 +6,7 @@ rustgauged migrate    update the database schema
 rustgauged rotate-keys  encrypt stored credentials with a new key
 rustgauged backup     write a consistent copy of the database into a new directory
 rustgauged restore    load a backup into an empty database, and compare it
+rustgauged doctor     check the installation, and say how to fix what is wrong
 rustgauged account    create an account or set its password
 rustgauged owner      print a one-time link that creates an owner of the installation
 rustgauged tenant     create a tenant and give an account access to it
@@ -19,6 +20,8 @@ import json
 import secrets
 import sys
 from collections.abc import Iterator
+from dataclasses import asdict
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -32,7 +35,8 @@ from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.roles import Role
-from rust_gauge.launch.backup import back_up, restore
+from rust_gauge.launch.backup import back_up, replay, restore
+from rust_gauge.launch.doctor import examine
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
@@ -89,7 +93,17 @@ def _parser() -> argparse.ArgumentParser:
     backup.set_defaults(run=_backup)
     restored = commands.add_parser("restore", help="load a backup into an empty database, and compare it")
     restored.add_argument("directory", type=Path)
+    restored.add_argument(
+        "--binary-log", type=Path, metavar="DIR", help="then apply what came after the backup, from these binary logs"
+    )
+    restored.add_argument(
+        "--until", type=datetime.fromisoformat, metavar="TIME", help="only up to this time, with its UTC offset"
+    )
     restored.set_defaults(run=_restore)
+    checked = commands.add_parser("doctor", help="check the installation, and say how to fix what is wrong")
+    checked.add_argument("--mail-to", metavar="ADDRESS", default="", help="also send a test message there")
+    checked.add_argument("--format", choices=("text", "json"), default="text")
+    checked.set_defaults(run=_doctor)
     account = commands.add_parser("account", help="create an account or set its password, typed or from stdin")
     account.add_argument("email")
     account.add_argument("--name", default="")
@@ -124,7 +138,9 @@ def _database(settings: Settings) -> tuple[str, PrivateMariaDb | None]:
     """The configured database, or a private one, started."""
     if settings.database_url is not None:
         return settings.database_url.get_secret_value(), None
-    private = PrivateMariaDb((settings.var_dir / "mariadb").resolve(), preferred_port=33_850)
+    private = PrivateMariaDb(
+        (settings.var_dir / "mariadb").resolve(), preferred_port=33_850, binary_log=settings.binary_log
+    )
     private.start()
     for message in private.messages:
         print(f"  {message}", file=sys.stderr, flush=True)
@@ -155,6 +171,8 @@ def _run(settings: Settings, _: argparse.Namespace) -> int:
             print(f"Rust Gauge is ready on http://{settings.host}:{settings.port}/ (press Ctrl-C to stop)", flush=True)
             _offer_ownership(settings, url)
             supervisor.run()
+        except KeyboardInterrupt:
+            return 130
         finally:
             supervisor.stop()
     return 0
@@ -188,19 +206,20 @@ def _offer_ownership(settings: Settings, url: str) -> None:
 def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **more: str) -> None:
     """Start service and workers, and wait until the service is ready."""
     environment = {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more}
-    supervisor.start("service", ["rust_gauge.launch.process", "service"], environment)
+    supervisor.start_template("rust_gauge.launch.process", environment)
+    supervisor.start_forked("service", "service")
     for number in range(settings.workers):
-        supervisor.start(f"worker-{number + 1}", ["rust_gauge.launch.process", "worker"], environment)
-    supervisor.start("feeds", ["rust_gauge.launch.process", "feeds"], environment)
+        supervisor.start_forked(f"worker-{number + 1}", "worker")
+    supervisor.start_forked("feeds", "feeds")
     if settings.policy_port or "RUSTGAUGE_POLICY_PORT" in more:
-        supervisor.start("gates", ["rust_gauge.launch.process", "gates"], environment)
+        supervisor.start_forked("gates", "gates")
     host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
     scheme = "https" if settings.tls_cert_file else "http"
     supervisor.wait_for(f"{scheme}://{host}:{port}/readyz")
 
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
-    from rust_gauge.demo.load import load_demo
+    from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
     from rust_gauge.demo.zones import (
         MAIL_SERVER,
         NAME_SERVERS,
@@ -263,6 +282,19 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 "tls_ca_file": str((pages / "ca.pem").resolve()),
                 "webhook_hosts": [f"127.0.0.1:{desk_port}"],
             }
+            issuer_port = free_port(33_829)
+            who = [(DEMO_EMAIL, DEMO_OWNER), *((email, name) for email, name, _ in COLLEAGUES)]
+            supervisor.start(
+                "issuer-standin",
+                [
+                    "rust_gauge.standins.issuer",
+                    "--client=rust-gauge=example",
+                    "--port",
+                    str(issuer_port),
+                    *(f"--person={e}={n}" for e, n in who),
+                ],
+                {},
+            )
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
             try:
@@ -287,6 +319,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_SMTP_PORT=str(smtp_port),
                 RUSTGAUGE_FEED_FOLDERS=json.dumps([str((var / "demo").resolve())]),
                 RUSTGAUGE_ASK_MAILBOXES="true",
+                RUSTGAUGE_SIGN_IN_ISSUERS=json.dumps({"office": _demo_issuer(issuer_port)}),
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
@@ -353,6 +386,14 @@ def _demo_webhook(context: Context, path: Path, port: int) -> Path:
     path.touch(mode=0o600)
     path.write_text(made.secret, "ascii")
     return path
+
+
+def _demo_issuer(port: int) -> dict[str, Any]:
+    """Settings of the example issuer, which vouches for the demo's people."""
+    return {
+        "issuer": f"http://127.0.0.1:{port}", "client_id": "rust-gauge", "client_secret": "example",
+        "title": "Skerry ID", "domains": ["skerry.example"],
+    }  # fmt: skip
 
 
 def _demo_secrets(path: Path) -> tuple[str, str]:
@@ -431,9 +472,30 @@ def _backup(settings: Settings, arguments: argparse.Namespace) -> int:
 def _restore(settings: Settings, arguments: argparse.Namespace) -> int:
     with _database_at_hand(settings) as url:
         tables = restore(url, arguments.directory)
-    rows = sum(table.rows for table in tables.values())
-    print(f"Restored {rows:,} rows of {len(tables)} tables; all of them are what was saved.")
+        rows = sum(table.rows for table in tables.values())
+        print(f"Restored {rows:,} rows of {len(tables)} tables; all of them are what was saved.", flush=True)
+        if arguments.binary_log is not None:
+            files = replay(url, arguments.directory, arguments.binary_log, arguments.until)
+            until = f" up to {arguments.until.isoformat()}" if arguments.until else ""
+            print(f"Applied {files} binary logs{until}.")
     return 0
+
+
+def _doctor(settings: Settings, arguments: argparse.Namespace) -> int:
+    """Return 1 when something is a problem."""
+    found = []
+    for each in examine(settings, mail_to=arguments.mail_to):
+        found.append(each)
+        if arguments.format == "text":
+            print(f"{each.level:8} {each.area:14} {each.what}", flush=True)
+            if each.remedy:
+                print(f"{'':23} -> {each.remedy}", flush=True)
+    counts = {level: sum(each.level == level for each in found) for level in ("problem", "warning", "ok")}
+    if arguments.format == "json":
+        print(json.dumps([asdict(each) for each in found], indent=2))
+    else:
+        print(f"\n{counts['problem']} problems, {counts['warning']} warnings, {counts['ok']} ok")
+    return 1 if counts["problem"] else 0
 
 
 def _account(settings: Settings, arguments: argparse.Namespace) -> int:

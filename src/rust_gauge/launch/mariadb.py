@@ -23,6 +23,10 @@ import pymysql
 SYSTEM_USER = "rustgauge-db"
 DATABASE = "rust_gauge"
 _START_WITHIN = 60.0  # seconds
+_STOP_WITHIN = 60.0  # seconds
+_BINARY_LOG_DAYS = 14
+_PORTS = 4  # how many are tried when others take them between our look and the server's
+_TAKEN = "Can't start server: Bind on TCP/IP port"
 
 
 class LaunchError(Exception):
@@ -30,13 +34,14 @@ class LaunchError(Exception):
 
 
 def free_port(preferred: int = 0) -> int:
-    """`preferred` if nothing listens there, else any free port on loopback."""
-    for port in (preferred, 0):
-        with socket.socket() as probe:
-            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            with contextlib.suppress(OSError):
-                probe.bind(("127.0.0.1", port))
-                return int(probe.getsockname()[1])
+    """`preferred` if nothing uses it by TCP or UDP, else any port on loopback that both leave free."""
+    for port in (preferred, *[0] * 20):
+        with socket.socket() as tcp, socket.socket(type=socket.SOCK_DGRAM) as udp, contextlib.suppress(OSError):
+            tcp.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            tcp.bind(("127.0.0.1", port))
+            found = int(tcp.getsockname()[1])
+            udp.bind(("127.0.0.1", found))
+            return found
     raise LaunchError("No free port on loopback")
 
 
@@ -66,6 +71,8 @@ class PrivateMariaDb:
     process: subprocess.Popen[bytes] | None = None
     messages: list[str] = field(default_factory=list)
     durable: bool = True
+    binary_log: bool = False  # for recovery to a point in time, see `backup`
+    _known: bool = False
 
     @property
     def url(self) -> str:
@@ -93,8 +100,16 @@ class PrivateMariaDb:
             shutil.chown(temporary, user)
         if not (self.data / "mysql").is_dir():
             self._install(user, temporary)
-        self.port = free_port(self.port or self.preferred_port)
-        self._write_state()
+        for attempt in range(1, _PORTS + 1):
+            if not self._known:  # once the other parts know the port, it has to stay
+                self.port = free_port(self.port or self.preferred_port)
+            self._write_state()
+            if self._launch(server, user, temporary, last=attempt == _PORTS):
+                self._known = True
+                return
+
+    def _launch(self, server: str, user: str | None, temporary: Path, *, last: bool) -> bool:
+        """Start the server and wait until it answers. False when somebody else took the port meanwhile."""
         init = self._init_file(user)
         command = [
             server,
@@ -110,13 +125,15 @@ class PrivateMariaDb:
             "--skip-name-resolve",
             f"--innodb-buffer-pool-size={self.memory}",
             "--innodb-log-file-size=1G",
+            # Written pages advance the checkpoint; without it a crash after hours means to redo a gigabyte.
+            "--innodb-max-dirty-pages-pct-lwm=1",
             f"--innodb-flush-log-at-trx-commit={1 if self.durable else 0}",
             "--character-set-server=utf8mb4",
             "--collation-server=utf8mb4_bin",
             "--max-allowed-packet=64M",
             "--max-connections=300",
             "--performance-schema=OFF",
-            "--skip-log-bin",
+            *self._binary_log_options(user),
         ]
         if user:
             command.append(f"--user={user}")
@@ -127,9 +144,33 @@ class PrivateMariaDb:
         )  # fmt: skip
         end = time.monotonic() + _START_WITHIN
         while not self._answers():
+            if self.process.poll() is not None and not last and _TAKEN in self._log_tail():
+                return False
             if self.process.poll() is not None or time.monotonic() > end:
                 raise LaunchError(f"MariaDB did not start. Its log is {self.data / 'server.log'}:\n{self._log_tail()}")
             time.sleep(0.05)
+        return True
+
+    @property
+    def binary_logs(self) -> Path:
+        """Return the directory of the binary log."""
+        return self.directory / "binlog"
+
+    def _binary_log_options(self, user: str | None) -> list[str]:
+        if not self.binary_log:
+            return ["--skip-log-bin"]
+        self.binary_logs.mkdir(mode=0o700, exist_ok=True)
+        if user:
+            shutil.chown(self.binary_logs, user)
+        return [
+            f"--log-bin={self.binary_logs / 'log'}", "--binlog-format=ROW", "--server-id=1",
+            f"--binlog-expire-logs-seconds={_BINARY_LOG_DAYS * 86_400}", f"--sync-binlog={1 if self.durable else 0}",
+        ]  # fmt: skip
+
+    def runs(self) -> bool:
+        """Return whether the instance of this directory answers; nothing is started."""
+        self._read_state()
+        return self._answers()
 
     def stop(self) -> None:
         """Shut down cleanly, whether we started it or joined it."""
@@ -139,10 +180,14 @@ class PrivateMariaDb:
         with contextlib.suppress(ProcessLookupError):
             os.kill(pid, signal.SIGTERM)
         if self.process:
-            self.process.wait(60)
+            try:
+                self.process.wait(_STOP_WITHIN)
+            except subprocess.TimeoutExpired:  # it waits for room on a full disk, for example; it recovers when started
+                self.process.kill()
+                self.process.wait(_STOP_WITHIN)
             self.process = None
             return
-        end = time.monotonic() + 60
+        end = time.monotonic() + _STOP_WITHIN
         while self._pid() is not None and time.monotonic() < end:
             time.sleep(0.05)
 
@@ -152,7 +197,7 @@ class PrivateMariaDb:
         try:
             connection = pymysql.connect(
                 host="127.0.0.1", port=self.port, user="rust_gauge", password=self.password, database=DATABASE,
-                connect_timeout=2,
+                connect_timeout=2, read_timeout=5,
             )  # fmt: skip
         except (pymysql.MySQLError, OSError):
             return False
@@ -234,6 +279,7 @@ class PrivateMariaDb:
             f"ALTER USER 'rust_gauge'@'127.0.0.1' IDENTIFIED BY '{self.password}';\n"
             f"GRANT ALL ON `{DATABASE}`.* TO 'rust_gauge'@'127.0.0.1';\n"
             f"GRANT ALL ON `{DATABASE}\\_%`.* TO 'rust_gauge'@'127.0.0.1';\n"
+            f"GRANT BINLOG MONITOR, BINLOG REPLAY ON *.* TO 'rust_gauge'@'127.0.0.1';\n"  # `backup` and `restore`
         )
         if user:
             shutil.chown(path, user)
@@ -254,9 +300,14 @@ class PrivateMariaDb:
             self.password = secrets.token_hex(24)
 
     def _write_state(self) -> None:
-        path = self.directory / "access"
-        path.touch(mode=0o600)
-        path.write_text(f"{self.port} {self.password}\n")
+        """Replace the file as a whole: on a full disk the one before stays."""
+        path, text = self.directory / "access", f"{self.port} {self.password}\n"
+        if path.exists() and path.read_text() == text:
+            return
+        new = path.with_name("access.new")
+        new.touch(mode=0o600)
+        new.write_text(text)
+        new.replace(path)
 
     def _log_tail(self) -> str:
         try:

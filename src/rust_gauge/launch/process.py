@@ -1,21 +1,77 @@
-"""One process of the product: `python -m rust_gauge.launch.process service` or `worker`. Settings come from outside."""
+"""One process of the product: `python -m rust_gauge.launch.process service`, `worker`, `feeds` or `gates`.
+
+Settings come from outside. `template` imports what all of them need, and forks them on demand.
+"""
 
 import gc
+import os
 import signal
+import socket
 import sys
 import threading
+from collections.abc import Callable
 from typing import Any
 
-import uvicorn
-
-from rust_gauge.service.app import create_app
-from rust_gauge.service.clearance.gate_server import run_gates
-from rust_gauge.service.feeds.runner import run_feeds
-from rust_gauge.service.http.connections import connections_for
-from rust_gauge.service.runtime.context import make_context
+from rust_gauge.launch.template import fork_on_demand, name_process
+from rust_gauge.service.runtime.context import Context, make_context
 from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.settings import Settings
-from rust_gauge.service.worker import run_worker
+from rust_gauge.store.heartbeat import Heartbeat
+
+Run = Callable[[Context], None]
+"""Works until a signal says stop."""
+
+_KINDS = ("worker", "feeds", "gates")
+
+
+def _runner(kind: str) -> Run:
+    """Return what a process of this kind runs. Only that is imported, so it begins sooner."""
+    if kind == "worker":
+        from rust_gauge.service.worker import run_worker
+
+        return lambda context: _until_stopped(context, run_worker)
+    if kind == "feeds":
+        from rust_gauge.service.feeds.runner import run_feeds
+
+        return lambda context: _until_stopped(context, run_feeds)
+    if kind == "gates":
+        from rust_gauge.service.clearance.gate_server import run_gates
+
+        return lambda context: _until_stopped(context, run_gates)
+    import uvicorn
+
+    from rust_gauge.service.app import create_app
+
+    def serve(context: Context) -> None:
+        heartbeat = Heartbeat(context.store)
+        app = create_app(context, heartbeat)
+        heartbeat.start()
+        _server(uvicorn.Config(app, **server_options(context.settings))).run()
+
+    return serve
+
+
+def _server(config: Any) -> Any:
+    """Return a server whose connections are accepted in turns of their addresses."""
+    import uvicorn
+
+    from rust_gauge.service.http.accepting import Acceptor
+
+    class Server(uvicorn.Server):
+        async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+            await super().startup(sockets)
+            opened = getattr(self, "servers", [])
+            listening = [socket.socket(fileno=os.dup(each.fileno())) for server in opened for each in server.sockets]
+            for server in opened:
+                server.close()  # the sockets stay open in their copies
+            limited = config.http_protocol_class.connections_of.limited
+            self.servers: list[Any] = [Acceptor(each, self._protocol, config.ssl, limited) for each in listening]
+
+        def _protocol(self) -> Any:
+            state = self.lifespan.state
+            return config.http_protocol_class(config=config, server_state=self.server_state, app_state=state)
+
+    return Server(config)
 
 
 def tune() -> None:
@@ -29,21 +85,36 @@ def main() -> int:
     settings = Settings()
     configure_logs(settings.log_level)
     tune()
+    gc.disable()  # what is imported stays: looking through it again and again costs half a second
+    kind = sys.argv[1]
+    if kind == "template":
+        for each in (*_KINDS, "service"):
+            _runner(each)
+        kind = fork_on_demand()
+        if not kind:
+            return 0
+    run = _runner(kind)
+    gc.freeze()
+    gc.enable()
+    name_process(f"rg-{kind}")
     context = make_context(settings)
-    runners = {"worker": run_worker, "feeds": run_feeds, "gates": run_gates}
-    if len(sys.argv) == 2 and sys.argv[1] in runners:
-        stop = threading.Event()
-        for number in (signal.SIGINT, signal.SIGTERM):
-            signal.signal(number, lambda *_: stop.set())
-        runners[sys.argv[1]](context, stop)
-        context.close()
-        return 0
-    uvicorn.run(create_app(context), **server_options(settings))
+    run(context)
+    context.close()
     return 0
+
+
+def _until_stopped(context: Context, run: Callable[[Context, threading.Event], None]) -> None:
+    Heartbeat(context.store).start()
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    run(context, stop)
 
 
 def server_options(settings: Settings) -> dict[str, Any]:
     """Return how the service listens. What a client says about its own address is believed from named proxies only."""
+    from rust_gauge.service.http.connections import connections_for  # only the service needs it
+
     return {
         "host": settings.host, "port": settings.port, "log_config": None, "access_log": False, "server_header": False,
         "timeout_graceful_shutdown": 5, "http": connections_for(settings.proxies).protocol(),

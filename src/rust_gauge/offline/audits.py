@@ -4,13 +4,19 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from rust_gauge.contract.assays import Assay, AssayComparison
 from rust_gauge.contract.audits import Audit, MessageCheck, SpfCheck
+from rust_gauge.core.assay import Examined, Sending, examine
+from rust_gauge.core.assay.compare import compare
 from rust_gauge.core.audit import AuditRequest, DomainAudit, Selector, audit_domain
+from rust_gauge.core.dns import drive
 from rust_gauge.core.dns.held import write_recording
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.message import authenticate
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.spf import check_mail
+from rust_gauge.core.transport import DnsList
+from rust_gauge.documents.assays import assay_document, comparison_document
 from rust_gauge.documents.audits import audit_document
 from rust_gauge.documents.messages import message_document
 from rust_gauge.documents.trials import trial_document
@@ -72,6 +78,37 @@ def check_message(source: Source, raw: bytes, *, ip: str = "", helo: str = "", m
         return message_document(source.run(authenticate(raw, ip=ip, helo=helo, mail_from=mail_from, now=now)))
     except ValueError:
         raise SourceError(f"{ip} is not an IP address", remedy="Use an address such as 192.0.2.43") from None
+
+
+def assay_message(
+    source: Source | None, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "", lists: Sequence[str] = ()
+) -> Assay:
+    """Examine a message; without a source, only what needs no DNS. SourceError if it cannot be examined.
+
+    `lists` are zones of blocklists, those of domains as `zone=domain`.
+    """
+    return assay_document(_examined(source, raw, Sending(ip, helo, mail_from), lists=lists))
+
+
+def compare_messages(source: Source | None, messages: Sequence[tuple[str, bytes]]) -> list[AssayComparison]:
+    """Compare each message with the first; each has a name. SourceError if one cannot be examined."""
+    done = [(name, _examined(source, raw, Sending(), name)) for name, raw in messages]
+    (first_name, first), *others = done
+    return [comparison_document(compare(first, each), name, first_name) for name, each in others]
+
+
+def _examined(
+    source: Source | None, raw: bytes, sending: Sending, name: str = "", lists: Sequence[str] = ()
+) -> Examined:
+    chosen = tuple(DnsList(each.partition("=")[0], each.partition("=")[2] or "ip") for each in lists)
+    program = examine(raw, sending=sending, now=datetime.now(UTC), ask_dns=source is not None, lists=chosen)
+    try:
+        return drive(program, lambda _: ()) if source is None else source.run(program)
+    except InputError as error:
+        raise SourceError(f"{name}: {error}" if name else str(error), remedy=error.remedy) from None
+    except ValueError:
+        what = f"{sending.ip} is not an IP address"
+        raise SourceError(what, remedy="Use an address such as 192.0.2.43") from None
 
 
 def read_message(raw: bytes) -> bytes:

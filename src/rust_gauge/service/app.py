@@ -3,6 +3,7 @@
 from fastapi import FastAPI
 
 from rust_gauge.service.accounts import routes as accounts
+from rust_gauge.service.assays import routes as assays
 from rust_gauge.service.clearance import routes as clearance
 from rust_gauge.service.domains import pages as confirmation
 from rust_gauge.service.domains import routes as domains
@@ -20,10 +21,12 @@ from rust_gauge.service.unsubscribes import pages as unsubscribe
 from rust_gauge.service.unsubscribes import routes as unsubscribes
 from rust_gauge.service.webhooks import routes as webhooks
 from rust_gauge.service.worklist import routes as worklist
+from rust_gauge.store.heartbeat import Heartbeat
 
 ROUTERS = (
     accounts.router,
     domains.router,
+    assays.router,
     plans.router,
     providers.router,
     intake.router,
@@ -41,6 +44,6 @@ ROUTERS = (
 )
 
 
-def create_app(context: Context | None) -> FastAPI:
+def create_app(context: Context | None, heartbeat: Heartbeat | None = None) -> FastAPI:
     """The service over a context. Without one it only describes itself (for generating types and documents)."""
-    return create_application(context, ROUTERS)
+    return create_application(context, ROUTERS, heartbeat)

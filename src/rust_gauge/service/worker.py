@@ -11,6 +11,7 @@ from typing import Any
 import structlog
 from sqlalchemy import Connection
 
+from rust_gauge.service.accounts import installation
 from rust_gauge.service.clearance import list_checks
 from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
@@ -79,6 +80,7 @@ KINDS: dict[str, Handler] = {
     "policy_backtest": policy_trials.run_trial,
     "recompute": settings.run_anew,
     "proposals": proposals.run_look,
+    "tenant_removal": installation.run_removal,
 }
 
 
@@ -86,8 +88,8 @@ def work_once(context: Context) -> bool:
     """Do one job. False when none is free."""
     store = context.store
     after = context.memory.get(_SERVED, 0)
-    most = max(1, context.settings.workers - 1) if context.settings.workers > 1 else 0
-    job = store.transaction(lambda c: jobs.claim(c, context.clock(), after, most))
+    workers = context.settings.workers
+    job = store.transaction(lambda c: jobs.claim(c, context.clock(), after, workers))
     if job is None:
         return False
     context.memory[_SERVED] = job.tenant_id

@@ -38,6 +38,8 @@ class _Talk(socketserver.StreamRequestHandler):
             if verb == "EHLO":
                 self.say("250-stand-in")
                 self.say("250 STARTTLS" if server.tls else "250 8BITMIME")
+            elif verb == "STAR":
+                self.say("454 4.7.0 TLS is offered, but not available in this stand-in")
             elif verb == "RCPT":
                 local = words.partition("<")[2].partition("@")[0].lower()
                 if local in server.refused:

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import ColumnElement, Connection, delete, exists, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.roles import Role
@@ -112,11 +112,16 @@ def people_of(connection: Connection, tenant_id: int) -> list[PersonRow]:
     """Return those who may see a tenant, by name."""
     a, m = t.account.c, t.membership.c
     query = (
-        select(a.email, a.name, m.role, a.code_confirmed.label("second_factor"))
+        select(a.email, a.name, m.role, has_second_factor().label("second_factor"))
         .join(t.membership, m.account_id == a.id)
         .where(m.tenant_id == tenant_id)
     )
     return values_of(PersonRow, connection.execute(query.order_by(a.name, a.email)))
+
+
+def has_second_factor() -> ColumnElement[bool]:
+    """Return whether an account has one-time codes or a passkey, as a column."""
+    return t.account.c.code_confirmed | exists().where(t.passkey.c.account_id == t.account.c.id)
 
 
 def lock_people(connection: Connection, tenant_id: int) -> None:
@@ -171,10 +176,18 @@ def owners(connection: Connection) -> list[AccountRow]:
     return values_of(AccountRow, rows)
 
 
+def is_of_an_owner(connection: Connection, tenant_id: int) -> bool:
+    """Return whether an owner of the installation is a member of a tenant; True where none is of any."""
+    a, m = t.account.c, t.membership.c
+    query = select(m.tenant_id).join(t.account, a.id == m.account_id).where(a.is_owner)
+    of_owners = set(connection.scalars(query))
+    return not of_owners or tenant_id in of_owners
+
+
 def list_tenants(connection: Connection) -> list[TenantRow]:
     """Return all tenants by name."""
     query = select(*(t.tenant.c[name] for name in TenantRow.__dataclass_fields__)).order_by(t.tenant.c.name)
-    return values_of(TenantRow, connection.execute(query))
+    return values_of(TenantRow, connection.execute(query.where(t.tenant.c.slug.not_like("-%"))))
 
 
 def change_tenant(connection: Connection, id: int, /, **values: Any) -> None:
@@ -212,8 +225,8 @@ def principal_of_account(
 
 
 def tenant_ids(connection: Connection) -> list[int]:
-    """All tenants."""
-    return list(connection.scalars(select(t.tenant.c.id).order_by(t.tenant.c.id)))
+    """All tenants but those that are being removed."""
+    return list(connection.scalars(select(t.tenant.c.id).where(t.tenant.c.slug.not_like("-%")).order_by(t.tenant.c.id)))
 
 
 def tenant_of(connection: Connection, id: int) -> TenantAccess | None:

@@ -206,6 +206,8 @@ class WebhookColumns(TypedDict, total=False):
     created_at: datetime
     last_at: datetime | None
     last_response: str
+    previous_secret: str
+    previous_until: datetime | None
 
 
 class WebhookCallColumns(TypedDict, total=False):

@@ -8,6 +8,8 @@ The driver's own way of LOAD DATA LOCAL sends whichever file the server names. T
 the connection refuses everything else: `engine` sets the client flag, not the driver's `local_infile`.
 """
 
+import contextlib
+import socket
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, TypeAlias, TypeVar
 
@@ -67,6 +69,23 @@ class Question:
 def raw_rows(connection: Connection, sql: str) -> Sequence[RawRow]:
     """Return the rows of a SELECT, for those that are read by the ten thousand or as often as that."""
     return Question(connection, sql).rows()
+
+
+def wait_for_results(connection: Any, seconds: float) -> None:
+    """Let statements take this long from now on; until then the time-out of connecting holds."""
+    connection._read_timeout = seconds
+
+
+def cut(connections: Iterable[Any]) -> None:
+    """End connections of the driver at once, also those for which a thread waits: it gets an error.
+
+    The server is not told, since it may not be listening.
+    """
+    for connection in list(connections):
+        sock = connection._sock
+        if sock is not None:
+            with contextlib.suppress(OSError):
+                sock.shutdown(socket.SHUT_RDWR)
 
 
 def _driver(connection: Connection) -> Any:

@@ -8,6 +8,7 @@ StoreError
 import copy
 import threading
 import time
+import weakref
 from collections.abc import Callable
 from typing import TypeVar
 
@@ -17,8 +18,10 @@ from sqlalchemy.exc import DBAPIError, InterfaceError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.store.driver import wait_for_results
 
 T = TypeVar("T")
+_LONGEST_STATEMENT = 300.0  # seconds
 _RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
 # Gone, full, read-only, or its storage fails: nothing that a caller sent is to blame.
 _GONE = {1021, 1030, 1036, 1040, 1041, 1053, 1077, 1114, 1290, 1836, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
@@ -48,8 +51,11 @@ class Store:
     """One MariaDB. Everything in this package takes a connection that `transaction` hands out."""
 
     _guard: Callable[[Connection], None] | None = None
+    is_silent: Callable[[], bool] | None = None  # says whether the database is known to be away (`heartbeat`)
 
     def __init__(self, url: str, *, pool_size: int = 10) -> None:
+        self.url = url
+        self.connections: weakref.WeakSet[object] = weakref.WeakSet()  # of the driver, while they are open
         self.engine: Engine = create_engine(
             url,
             pool_size=pool_size,
@@ -60,13 +66,14 @@ class Store:
             isolation_level="READ COMMITTED",
             connect_args={
                 "connect_timeout": 3,
-                "read_timeout": 300,
+                "read_timeout": 5,  # while it greets and signs in
                 "write_timeout": 300,
                 "charset": "utf8mb4",
                 "client_flag": CLIENT.LOCAL_FILES,
             },
         )
         event.listen(self.engine, "connect", _prepare)
+        event.listen(self.engine, "connect", lambda connection, _: self.connections.add(connection))
 
     def transaction(self, work: Callable[[Connection], T], *, attempts: int = 8) -> T:
         """Run `work` in a transaction; again from its beginning when it lost against another one.
@@ -77,6 +84,8 @@ class Store:
         if in_transaction():
             raise RuntimeError("a transaction was begun inside another one; pass its connection on instead")
         for attempt in range(attempts):
+            if self.is_silent is not None and self.is_silent():
+                raise StoreUnavailable("The database does not answer", remedy="Nothing was stored. Try again later")
             try:
                 with self.engine.begin() as connection:
                     _open.depth = 1
@@ -118,6 +127,8 @@ class Store:
 
 
 def _prepare(connection: object, _record: object) -> None:
+    # Here, and not for connecting: a frozen server takes connections and says nothing.
+    wait_for_results(connection, _LONGEST_STATEMENT)
     cursor = connection.cursor()  # type: ignore[attr-defined]
     cursor.execute(
         "SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION', "

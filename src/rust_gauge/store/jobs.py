@@ -134,34 +134,42 @@ def _new(kind: str, tenant_id: int, now: datetime) -> dict[str, Any]:
 # A worker's part
 
 
-def claim(connection: Connection, now: datetime, after: int = 0, most: int = 0) -> Job | None:
+def claim(connection: Connection, now: datetime, after: int = 0, workers: int = 1) -> Job | None:
     """Claim a job that is free: the oldest of the tenant whose turn it is. One whose workers keep dying is given up.
 
     Tenants take turns by their ids, so that a thousand jobs of one do not hold up the others: `after` is the tenant
-    that this worker served last. A tenant that already has `most` jobs running has to wait (0: no limit); the
-    installation's own work (tenant 0) never does.
+    that this worker served last. With several `workers`, one of them is always left for the short work of everybody:
+    listed jobs, which may take hours, have all but one, as has each tenant; and a tenant has one listed job of a kind
+    at a time. The installation's own work (tenant 0) never waits.
     """
-    for tenant_id in _turns(connection, now, after, most):
-        job = _claim_of(connection, tenant_id, now)
+    for tenant_id, kinds in _turns(connection, now, after, workers):
+        job = _claim_of(connection, tenant_id, now, kinds)
         if job is not None:
             return job
     return None
 
 
-def _turns(connection: Connection, now: datetime, after: int, most: int) -> list[int]:
-    """Return the tenants with free jobs in the order in which they are served."""
+def _turns(connection: Connection, now: datetime, after: int, workers: int) -> list[tuple[int, list[str]]]:
+    """Return the tenants with free jobs in the order in which they are served, with the kinds that they may have."""
     c = t.job.c
     tenant = func.coalesce(c.tenant_id, 0)
     running = func.sum(case(((c.state == RUNNING) & (c.lease_until >= now), 1), else_=0))
     free = func.sum(case((_free(now), 1), else_=0))
-    query = select(tenant.label("tenant_id"), running.label("running"), free.label("free"))
-    query = query.where(c.state.in_((WAITING, RUNNING))).group_by(tenant)
-    able = [
-        int(row.tenant_id)
-        for row in connection.execute(query)
-        if row.free and (not most or not row.tenant_id or row.running < most)
-    ]
-    return sorted(able, key=lambda id: (id <= after, id))
+    query = select(tenant.label("tenant_id"), c.kind, c.listed, running.label("running"), free.label("free"))
+    rows = connection.execute(query.where(c.state.in_((WAITING, RUNNING))).group_by(tenant, c.kind, c.listed)).all()
+    most = workers - 1
+    long = sum(int(row.running) for row in rows if row.listed)
+    of_tenant: dict[int, int] = {}
+    for row in rows:
+        of_tenant[row.tenant_id] = of_tenant.get(row.tenant_id, 0) + int(row.running)
+    able: dict[int, list[str]] = {}
+    for row in rows:
+        full = most > 0 and row.tenant_id and (
+            of_tenant[row.tenant_id] >= most or (row.listed and (long >= most or row.running))
+        )  # fmt: skip
+        if row.free and not full:
+            able.setdefault(int(row.tenant_id), []).append(str(row.kind))
+    return sorted(able.items(), key=lambda turn: (turn[0] <= after, turn[0]))
 
 
 def _free(now: datetime) -> ColumnElement[bool]:
@@ -169,10 +177,11 @@ def _free(now: datetime) -> ColumnElement[bool]:
     return or_((c.state == WAITING) & (c.run_after <= now), (c.state == RUNNING) & (c.lease_until < now))
 
 
-def _claim_of(connection: Connection, tenant_id: int, now: datetime) -> Job | None:
+def _claim_of(connection: Connection, tenant_id: int, now: datetime, kinds: Sequence[str]) -> Job | None:
     c = t.job.c
     mine = c.tenant_id == tenant_id if tenant_id else (c.tenant_id == 0) | c.tenant_id.is_(None)
-    query = select(*_COLUMNS).where(_free(now), mine).order_by(c.id).limit(1).with_for_update(skip_locked=True)
+    query = select(*_COLUMNS).where(_free(now), mine, c.kind.in_(kinds)).order_by(c.id).limit(1)
+    query = query.with_for_update(skip_locked=True)
     while (row := connection.execute(query).first()) is not None:
         if row.state == RUNNING and row.attempts >= MAX_ATTEMPTS:
             error = f"The worker ended {row.attempts} times during this job"

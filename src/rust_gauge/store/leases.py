@@ -11,13 +11,16 @@ LeaseError
  └─ LeaseLost   it ran out, and another process may hold it by now
 """
 
+import hashlib
 import os
+import re
 import secrets
 import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 from sqlalchemy import Connection, insert, select, update
 
@@ -56,7 +59,7 @@ def take(connection: Connection, name: str, now: datetime, length: timedelta = L
     connection.execute(insert(t.lease).prefix_with("IGNORE").values(**first))
     row = connection.execute(select(t.lease).where(c.name == name).with_for_update()).one()
     until = row.until.replace(tzinfo=UTC)
-    if until > now:
+    if until > now and not is_dead(row.holder):
         raise LeaseHeld(
             f"{name} is held by {row.holder} until {until:%H:%M:%S} UTC",
             remedy="Wait until it is released, or until then if that process died",
@@ -114,9 +117,38 @@ def lock(connection: Connection, name: str) -> None:
     connection.execute(update(t.lease).where(t.lease.c.name == name).values(fence=t.lease.c.fence + 1))
 
 
+def is_dead(holder: str) -> bool:
+    """Return whether a holder was a process of this machine that has ended: nobody has to wait for its lease then.
+
+    Should it be wrong, the fence still keeps the other one from writing.
+    """
+    found = _HOLDER.search(holder)
+    if found is None or found["machine"] != _machine():
+        return False
+    return _started(int(found["pid"])) != found["started"]
+
+
 def _holder() -> str:
-    """Return the holder's name. The number tells processes of the same id apart (containers have few ids)."""
-    return f"{socket.gethostname()[:60]} process {os.getpid()}.{_PROCESS}"
+    """Return the holder's name: where, the process, and when that began (process ids are used again)."""
+    pid = os.getpid()
+    return f"{socket.gethostname()[:60]} process {pid} since {_started(pid)} on {_machine()}"
 
 
-_PROCESS = secrets.token_hex(2)
+_HOLDER = re.compile(r" process (?P<pid>\d{1,10}) since (?P<started>\d*) on (?P<machine>\w*)\Z")
+
+
+def _started(pid: int) -> str:
+    """Return when a process began, in clock ticks after the machine did; empty if there is none, or nothing to tell."""
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[19]
+    except (OSError, IndexError):
+        return ""
+
+
+def _machine() -> str:
+    """Return what tells this machine since its start, and its view of processes, from all others."""
+    try:
+        view = f"{Path('/proc/sys/kernel/random/boot_id').read_text()} {os.readlink('/proc/self/ns/pid')}"
+    except OSError:
+        return secrets.token_hex(4)  # nothing to tell: like no other
+    return hashlib.sha256(view.encode()).hexdigest()[:12]

@@ -1,33 +1,27 @@
 """Bringing a database to the newest schema with Alembic. Migrations only go forward."""
 
+from functools import cache
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
+from sqlalchemy import inspect, text
 
 from rust_gauge.store.engine import Store, StoreError
 
-
-def _config(store: Store) -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    config.attributes["engine"] = store.engine
-    return config
+_MIGRATIONS = Path(__file__).parent / "migrations"
 
 
+@cache
 def newest_revision() -> str:
-    """Return the schema that this code was written for."""
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    return str(ScriptDirectory.from_config(config).get_current_head())
+    """Return the schema that this code was written for: migrations are numbered, and each file is named by its own."""
+    return max(path.name[:4] for path in (_MIGRATIONS / "versions").glob("[0-9]*.py"))
 
 
 def revision_of(store: Store) -> str:
     """Return the schema of a database; empty for one without any."""
     with store.engine.connect() as connection:
-        return MigrationContext.configure(connection).get_current_revision() or ""
+        if not inspect(connection).has_table("alembic_version"):
+            return ""
+        return str(connection.scalar(text("SELECT version_num FROM alembic_version")) or "")
 
 
 def migrate(store: Store, to: str = "head") -> None:
@@ -38,9 +32,16 @@ def migrate(store: Store, to: str = "head") -> None:
             f"The database has schema {there}, which is newer than this version ({newest_revision()})",
             remedy="Install the version that wrote it, or restore a backup from before the upgrade",
         )
-    command.upgrade(_config(store), to)
+    from alembic import command  # a quarter of a second that only a migration needs
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(_MIGRATIONS))
+    config.attributes["engine"] = store.engine
+    command.upgrade(config, to)
 
 
 def is_current(store: Store) -> bool:
     """Return whether the schema is the one that this code was written for."""
+    store.ping()
     return revision_of(store) == newest_revision()

@@ -65,6 +65,27 @@ def note_refusal(connection: Connection, id: int, address: str, now: datetime) -
     return row is None or row.refused_address != address or row.refused_at.date() != now.date()
 
 
+@dataclass(frozen=True, slots=True)
+class RefusedToken:
+    """A token that was used from outside its networks, and whose it is."""
+
+    id: int
+    name: str
+    email: str
+    networks: list[str]
+    refused_at: datetime
+    refused_address: str
+
+
+def refused_since(connection: Connection, tenant_id: int, since: datetime) -> list[RefusedToken]:
+    """Return the tokens of a tenant's members, for this tenant, that were refused since a time."""
+    c, m = t.token.c, t.membership.c
+    query = select(c.id, c.name, t.account.c.email, c.networks, c.refused_at, c.refused_address, c.tenants)
+    query = query.join(t.account, t.account.c.id == c.account_id).join(t.membership, m.account_id == c.account_id)
+    rows = connection.execute(query.where(m.tenant_id == tenant_id, c.refused_at >= since).order_by(c.id)).all()
+    return values_of(RefusedToken, [row for row in rows if not row.tenants or tenant_id in row.tenants])
+
+
 def add_token(connection: Connection, digest: bytes, **values: Any) -> int:
     """Store a token by the digest of its secret; return its id."""
     result = connection.execute(insert(t.token).values(digest=digest, **values))

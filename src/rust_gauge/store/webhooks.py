@@ -25,6 +25,7 @@ class WebhookRow:
     created_at: datetime
     last_at: datetime | None
     last_response: str
+    previous_until: datetime | None
     waiting: int | None
     dead: int | None
 
@@ -70,6 +71,8 @@ class CallToMake(CallRow):
     url: str
     secret: str
     paused: bool
+    previous_secret: str
+    previous_until: datetime | None
 
 
 def add_webhook(connection: Connection, **values: Unpack[WebhookColumns]) -> int:
@@ -108,6 +111,14 @@ def update_webhook(connection: Connection, webhook_id: int, /, **values: Unpack[
     connection.execute(update(t.webhook).where(t.webhook.c.id == webhook_id).values(**values))
 
 
+def rotate_secret(connection: Connection, webhook_id: int, secret: str, until: datetime) -> None:
+    """Give a webhook a new secret; the one before signs as well until then."""
+    c = t.webhook.c
+    # The old secret is read before the new one is written: MariaDB assigns from left to right.
+    values = ((c.previous_secret, c.secret), (c.previous_until, until), (c.secret, secret))
+    connection.execute(update(t.webhook).where(c.id == webhook_id).ordered_values(*values))
+
+
 def delete_webhook(connection: Connection, webhook_id: int) -> None:
     """Delete a webhook."""
     connection.execute(delete(t.webhook).where(t.webhook.c.id == webhook_id))
@@ -122,7 +133,7 @@ def add_call(connection: Connection, **values: Unpack[WebhookCallColumns]) -> in
 def get_call(connection: Connection, call_id: int) -> CallToMake | None:
     """Return a call with its webhook's address and secret."""
     w = t.webhook.c
-    query = select(t.webhook_call, w.url, w.secret, w.paused).join(t.webhook)
+    query = select(t.webhook_call, w.url, w.secret, w.paused, w.previous_secret, w.previous_until).join(t.webhook)
     return value_of(CallToMake, connection.execute(query.where(t.webhook_call.c.id == call_id)).first())
 
 

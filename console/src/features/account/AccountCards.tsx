@@ -3,16 +3,24 @@ import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {
+  useAddPasskey,
+  useCheckSecondFactor,
   useConfirmSecondFactor,
+  useDeletePasskey,
   useEndOthers,
   useEndSession,
+  useIdentities,
   useNewCodes,
   useNewPassword,
+  usePasskeys,
   useRemoveSecondFactor,
   useSecondFactor,
   useSessions,
   useStartSecondFactor,
+  useUnlink,
 } from './queries';
+import {passkeysWorkHere} from '../session/passkeys';
+import {issuerAddress, useSession, useSignInOptions} from '../session/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -38,6 +46,8 @@ const Codes = styled.pre`
 export const AccountCards = () => (
   <Stacked>
     <SecondFactorCard />
+    <PasskeysCard />
+    <IdentitiesCard />
     <PasswordCard />
     <SessionsCard />
   </Stacked>
@@ -113,6 +123,8 @@ function SecondFactorCard() {
   const confirm = useConfirmSecondFactor();
   const remove = useRemoveSecondFactor();
   const renew = useNewCodes();
+  const check = useCheckSecondFactor();
+  const session = useSession();
   const [code, setCode] = useState('');
   const [password, setPassword] = useState('');
   const shown = confirm.data ?? renew.data;
@@ -133,8 +145,30 @@ function SecondFactorCard() {
       {state.error && <Trouble error={state.error} />}
       {required.length > 0 && !state.data?.enabled && (
         <Notice title={`${required.join(', ')} requires a second factor`}>
-          Set one up here; you have access again as soon as it is confirmed.
+          Set one up here, or add a passkey; you have access again as soon as it is confirmed.
         </Notice>
+      )}
+      {state.data?.enabled && session.data && !session.data.second_factor && session.data.locked.length > 0 && (
+        <FormGrid
+          onSubmit={(event) => {
+            event.preventDefault();
+            check.mutate(code, {onSuccess: () => setCode('')});
+          }}
+        >
+          <Field
+            label="Code that the app shows"
+            hint={`${session.data.locked.map((each) => each.name).join(', ')} requires it in this session`}
+            autoComplete="one-time-code"
+            value={code}
+            onChange={setCode}
+            isRequired
+          />
+          <footer>
+            <Button type="submit" tone="main" isDisabled={check.isPending}>
+              Confirm
+            </Button>
+          </footer>
+        </FormGrid>
       )}
       {shown && (
         <Notice title="Recovery codes: store them now, they are not shown again">
@@ -213,7 +247,151 @@ function SecondFactorCard() {
           </footer>
         </FormGrid>
       )}
-      {[start, confirm, renew, remove].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
+      {[start, confirm, renew, remove, check].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
+    </Card>
+  );
+}
+
+function PasskeysCard() {
+  const passkeys = usePasskeys();
+  const options = useSignInOptions();
+  const add = useAddPasskey();
+  const remove = useDeletePasskey();
+  const [name, setName] = useState('');
+  const [password, setPassword] = useState('');
+  const origin = options.data?.passkey_origin ?? '';
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate(
+      {name: name.trim(), password},
+      {
+        onSuccess: () => {
+          setName('');
+          setPassword('');
+        },
+      },
+    );
+  };
+  return (
+    <Card title="Passkeys" note="sign in with your device; a passkey replaces password and code">
+      {passkeys.isPending && <Loading what="passkeys" rows={1} />}
+      {passkeys.error && <Trouble error={passkeys.error} />}
+      {(passkeys.data?.length ?? 0) > 0 && (
+        <DataTable
+          label="Passkeys"
+          columns={[
+            {name: 'Name', value: (row: Schemas['Passkey']) => row.name},
+            {name: 'Added (UTC)', value: (row) => row.created_at, show: (row) => time(row.created_at)},
+            {
+              name: 'Last used',
+              value: (row) => row.last_used_at ?? '',
+              show: (row) => (row.last_used_at ? ago(row.last_used_at) : 'never'),
+            },
+            {name: 'Synced', value: (row) => (row.synced ? 'yes' : 'no')},
+            {
+              name: '',
+              value: () => '',
+              tool: true,
+              show: (row) => (
+                <Confirm
+                  label="Delete"
+                  title={`Delete the passkey ${row.name}?`}
+                  action="Delete"
+                  onConfirm={() => remove.mutate(row.id)}
+                >
+                  Nobody can sign in with it any more.
+                </Confirm>
+              ),
+            },
+          ]}
+          rows={passkeys.data ?? []}
+          id={(row) => String(row.id)}
+          file="passkeys.csv"
+        />
+      )}
+      {passkeysWorkHere(origin) ? (
+        <FormGrid onSubmit={submit} style={{marginTop: 16}}>
+          <Field label="Name" hint="For example laptop or security key" value={name} onChange={setName} isRequired />
+          <Field
+            label="Your password"
+            type="password"
+            autoComplete="current-password"
+            value={password}
+            onChange={setPassword}
+          />
+          <footer>
+            <Button type="submit" isDisabled={add.isPending}>
+              Add passkey
+            </Button>
+          </footer>
+        </FormGrid>
+      ) : (
+        options.data && (
+          <Small>
+            {origin
+              ? `Passkeys work at ${origin} only. Open the console there to add one.`
+              : 'Passkeys need public_url in the service settings: an https address with a name.'}
+          </Small>
+        )
+      )}
+      {[add, remove].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
+    </Card>
+  );
+}
+
+function IdentitiesCard() {
+  const identities = useIdentities();
+  const options = useSignInOptions();
+  const unlink = useUnlink();
+  const issuers = options.data?.issuers ?? [];
+  const there = identities.data ?? [];
+  if (issuers.length === 0 && there.length === 0) return null;
+  return (
+    <Card title="Linked accounts" note="sign in with an account that you have elsewhere">
+      {identities.error && <Trouble error={identities.error} />}
+      {there.length > 0 && (
+        <DataTable
+          label="Linked accounts"
+          columns={[
+            {name: 'Issuer', value: (row: Schemas['Identity']) => row.title},
+            {name: 'Account', value: (row) => row.email},
+            {name: 'Linked (UTC)', value: (row) => row.created_at, show: (row) => time(row.created_at)},
+            {
+              name: 'Last used',
+              value: (row) => row.last_used_at ?? '',
+              show: (row) => (row.last_used_at ? ago(row.last_used_at) : 'never'),
+            },
+            {
+              name: '',
+              value: () => '',
+              tool: true,
+              show: (row) => (
+                <Button tone="link" onPress={() => unlink.mutate(row.id)}>
+                  Unlink
+                </Button>
+              ),
+            },
+          ]}
+          rows={there}
+          id={(row) => String(row.id)}
+          file="linked-accounts.csv"
+        />
+      )}
+      <div style={{display: 'flex', gap: 8}}>
+        {issuers.map((issuer) => (
+          <Button
+            key={issuer.name}
+            onPress={() =>
+              window.location.assign(
+                issuerAddress(issuer.name, window.location.pathname + window.location.search, true),
+              )
+            }
+          >
+            Link an account of {issuer.title}
+          </Button>
+        ))}
+      </div>
+      {unlink.error && <Trouble error={unlink.error} />}
     </Card>
   );
 }

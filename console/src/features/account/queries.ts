@@ -1,6 +1,7 @@
 /** Queries and changes of the account of whoever is signed in. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, unwrapItems, type Schemas} from '../../api/client';
+import {makePasskey} from '../session/passkeys';
 
 const sessionsQuery = queryOptions({
   queryKey: ['sessions'],
@@ -21,7 +22,9 @@ function useAccountChange<Sent, Got>(mutationFn: (sent: Sent) => Promise<Got>) {
     mutationFn,
     onSuccess: () =>
       Promise.all(
-        ['sessions', 'second-factor', 'session', 'tokens'].map((key) => queries.invalidateQueries({queryKey: [key]})),
+        ['sessions', 'second-factor', 'session', 'tokens', 'passkeys', 'identities'].map((key) =>
+          queries.invalidateQueries({queryKey: [key]}),
+        ),
       ),
   });
 }
@@ -38,3 +41,27 @@ export const useRemoveSecondFactor = () =>
   useAccountChange((password: string) => unwrap(api.POST('/api/v1/session/second-factor/removal', {body: {password}})));
 export const useNewCodes = () =>
   useAccountChange((code: string) => unwrap(api.POST('/api/v1/session/second-factor/recovery-codes', {body: {code}})));
+export const useCheckSecondFactor = () =>
+  useAccountChange((code: string) => unwrap(api.POST('/api/v1/session/second-factor/check', {body: {code}})));
+
+const passkeysQuery = queryOptions({
+  queryKey: ['passkeys'],
+  queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/passkeys', {signal})),
+});
+export const usePasskeys = () => useQuery(passkeysQuery);
+export const useAddPasskey = () =>
+  useAccountChange(async ({name, password}: {name: string; password: string}) => {
+    const {options} = await unwrap(api.POST('/api/v1/passkeys/options', {body: {password}}));
+    const credential = await makePasskey(options);
+    return unwrap(api.POST('/api/v1/passkeys', {body: {name, credential}}));
+  });
+export const useDeletePasskey = () =>
+  useAccountChange((id: number) => unwrap(api.DELETE('/api/v1/passkeys/{id}', {params: {path: {id}}})));
+
+const identitiesQuery = queryOptions({
+  queryKey: ['identities'],
+  queryFn: ({signal}) => unwrapItems(api.GET('/api/v1/identities', {signal})),
+});
+export const useIdentities = () => useQuery(identitiesQuery);
+export const useUnlink = () =>
+  useAccountChange((id: number) => unwrap(api.DELETE('/api/v1/identities/{id}', {params: {path: {id}}})));

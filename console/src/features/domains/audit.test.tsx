@@ -3,7 +3,7 @@ import {cleanup, screen, waitFor, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {onePage, open, problem, serviceWith} from '../../testing';
+import {onePage, open, problem, requestTo, serviceWith} from '../../testing';
 import {AuditSettingsCard, listLines, readLists} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
 import {BulkCard, ChecksCard} from './ChecksCard';
@@ -228,7 +228,11 @@ describe('trials', () => {
     await userEvent.type(screen.getByLabelText('Record to test instead of the published one'), 'v=spf1 ~all');
     await userEvent.click(screen.getByRole('button', {name: 'Test'}));
     expect(await screen.findByText('softfail')).toBeTruthy();
-    expect(seen[0]!.body).toMatchObject({ip: '192.0.2.9', mail_from: `bounce@${NAME}`, record: 'v=spf1 ~all'});
+    expect((await requestTo(seen, `POST ${T}/spf-checks`)).body).toMatchObject({
+      ip: '192.0.2.9',
+      mail_from: `bounce@${NAME}`,
+      record: 'v=spf1 ~all',
+    });
   });
 
   it('says why an address is none', async () => {

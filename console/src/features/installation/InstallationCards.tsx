@@ -9,6 +9,7 @@ import {
   useChainCheck,
   useChangeOwner,
   useDeletePerson,
+  useDeleteTenant,
   useInviteOwner,
   usePeople,
   useResetSecondFactor,
@@ -40,6 +41,7 @@ const Tools = styled.span`
 export function TenantsCard() {
   const tenants = useTenants();
   const add = useAddTenant();
+  const remove = useDeleteTenant();
   const [slug, setSlug] = useState('');
   const [name, setName] = useState('');
   const submit = (event: FormEvent) => {
@@ -74,6 +76,7 @@ export function TenantsCard() {
         </footer>
       </FormGrid>
       {add.error && <Trouble error={add.error} />}
+      {remove.error && <Trouble error={remove.error} />}
       {tenants.isPending && <Loading what="tenants" />}
       {tenants.error && <Trouble error={tenants.error} />}
       {tenants.data?.length === 0 && <Soft>No tenants yet. Add the first one above.</Soft>}
@@ -86,6 +89,23 @@ export function TenantsCard() {
             {name: 'Members', value: (row) => row.members, number: true},
             {name: 'Second factor', value: (row) => (row.second_factor ? 'required' : 'optional')},
             {name: 'Created', value: (row) => row.created_at.slice(0, 10)},
+            {
+              name: '',
+              value: () => '',
+              tool: true,
+              show: (row) => (
+                <Confirm
+                  label="Delete"
+                  tone="link"
+                  title={`Delete ${row.name} with all its data?`}
+                  action={`Delete ${row.slug}`}
+                  onConfirm={() => remove.mutate(row.slug)}
+                >
+                  Events, lists, readings and settings are deleted, and cannot be restored without a backup. Nobody sees
+                  the tenant any more from now on.
+                </Confirm>
+              ),
+            },
           ]}
           rows={tenants.data}
           id={(row) => row.slug}

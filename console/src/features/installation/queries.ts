@@ -35,6 +35,10 @@ function useInstallationChange<Sent, Got>(mutationFn: (sent: Sent) => Promise<Go
 
 export const useAddTenant = () =>
   useInstallationChange((body: Schemas['NewTenant']) => unwrap(api.POST('/api/v1/installation/tenants', {body})));
+export const useDeleteTenant = () =>
+  useInstallationChange((slug: string) =>
+    unwrap(api.DELETE('/api/v1/installation/tenants/{slug}', {params: {path: {slug}, query: {confirm: slug}}})),
+  );
 export const useInviteOwner = () =>
   useInstallationChange((email: string) =>
     unwrap(api.POST('/api/v1/installation/invitations', {body: {email, role: 'admin', relay: ''}})),

@@ -130,25 +130,44 @@ export function PublishCard({tenant, name, zone}: {tenant: string; name: string;
           )}
         </p>
       ))}
-      {!server && !open && servers.data && (
-        <Button changes onPress={() => setOpen(true)}>
-          Add the name server of {zone}
+      {!open && servers.data && (
+        <Button changes onPress={() => setOpen(true)} tone={server ? 'link' : undefined}>
+          {server ? 'Replace the key' : `Add the name server of ${zone}`}
         </Button>
       )}
-      {!server && open && <ServerForm tenant={tenant} zone={zone} onDone={() => setOpen(false)} />}
+      {open && <ServerForm tenant={tenant} zone={zone} there={server} onDone={() => setOpen(false)} />}
     </Card>
   );
 }
 
-function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDone: () => void}) {
+function ServerForm({
+  tenant,
+  zone,
+  there,
+  onDone,
+}: {
+  tenant: string;
+  zone: string;
+  there?: Schemas['UpdateServer'];
+  onDone: () => void;
+}) {
   const put = usePutUpdateServer(tenant);
-  const [address, setAddress] = useState('');
+  const [address, setAddress] = useState(there?.address ?? '');
   const [key, setKey] = useState('');
   const [secret, setSecret] = useState('');
   const submit = (event: FormEvent) => {
     event.preventDefault();
     put.mutate(
-      {zone, body: {address: address.trim(), key_name: key.trim(), algorithm: 'hmac-sha256', secret: secret.trim()}},
+      {
+        zone,
+        body: {
+          address: address.trim(),
+          key_name: key.trim(),
+          algorithm: 'hmac-sha256',
+          secret: secret.trim(),
+          overlap_hours: there ? 24 : 0,
+        },
+      },
       {onSuccess: onDone},
     );
   };
@@ -172,7 +191,11 @@ function ServerForm({tenant, zone, onDone}: {tenant: string; zone: string; onDon
       />
       <Field
         label="TSIG secret"
-        hint="stored encrypted and never shown again"
+        hint={
+          there
+            ? 'stored encrypted; the key before is still tried for 24 hours'
+            : 'stored encrypted and never shown again'
+        }
         mono
         type="password"
         value={secret}

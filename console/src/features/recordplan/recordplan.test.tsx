@@ -3,7 +3,7 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {onePage, open, serviceWith} from '../../testing';
+import {onePage, open, requestTo, serviceWith} from '../../testing';
 import {ChoicesCard, KeyCard, SpfCostCard} from './ChoicesCard';
 import {PlanCard} from './PlanCard';
 import {concerning, ProofCard} from './ProofCard';
@@ -196,7 +196,10 @@ describe('choices', () => {
     open(<ChoicesCard tenant="glasswort" plan={plan([])} />);
     await userEvent.type(screen.getByLabelText(/DMARC aggregate reports/), 'dmarc@glasswort.example');
     await userEvent.click(screen.getByRole('button', {name: 'Save and plan'}));
-    expect(seen[0]!.body).toMatchObject({reports_to: 'dmarc@glasswort.example', stage: ''});
+    expect((await requestTo(seen, `PUT ${T}/domains/${NAME}/plan/settings`)).body).toMatchObject({
+      reports_to: 'dmarc@glasswort.example',
+      stage: '',
+    });
   });
 
   it('offers ways out when SPF costs too much', async () => {
@@ -220,7 +223,9 @@ describe('choices', () => {
     open(<SpfCostCard tenant="glasswort" plan={plan([], {spf: [spf]})} />);
     expect(screen.getByText('12 of 10')).toBeTruthy();
     await userEvent.click(screen.getByRole('button', {name: 'Apply'}));
-    expect(seen[0]!.body).toMatchObject({spf_ways: [{relay: 'driftline', way: 'list'}]});
+    expect((await requestTo(seen, `PUT ${T}/domains/${NAME}/plan/settings`)).body).toMatchObject({
+      spf_ways: [{relay: 'driftline', way: 'list'}],
+    });
   });
 
   it('shows a private key once', async () => {

@@ -1,10 +1,19 @@
 /** Signing in: address and password, and the code of the second factor once the service asks for it. */
 import {useState, type FormEvent, type ReactNode} from 'react';
 import styled from 'styled-components';
-import {asksForCode, codeRequired, useSignIn} from './queries';
+import {passkeysWorkHere} from './passkeys';
+import {
+  asksForCode,
+  codeRequired,
+  issuerAddress,
+  issuerProblem,
+  usePasskeySignIn,
+  useSignIn,
+  useSignInOptions,
+} from './queries';
 import {Button} from '../../design/Button';
 import {Field} from '../../design/Field';
-import {Trouble} from '../../design/Notice';
+import {Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {colour, conditions, floors, space} from '../../design/tokens';
 
@@ -24,6 +33,13 @@ const Form = styled.form`
   p {
     color: ${colour('soft')};
   }
+`;
+
+const Others = styled.section`
+  display: grid;
+  gap: ${space.m};
+  border-top: 1px solid ${colour('line')};
+  padding-top: ${space.l};
 `;
 
 /** The sheet that both signing in and accepting an invitation are written on. */
@@ -89,6 +105,34 @@ export function SignIn() {
         Sign in
       </Button>
       {signIn.error && !codeRequired(signIn.error) && <Trouble error={signIn.error} />}
+      <OtherWays />
     </DoorForm>
+  );
+}
+
+/** Passkeys and issuers, where there are any. */
+function OtherWays() {
+  const options = useSignInOptions();
+  const passkey = usePasskeySignIn();
+  const failed = issuerProblem(window.location.search);
+  const issuers = options.data?.issuers ?? [];
+  const passkeys = passkeysWorkHere(options.data?.passkey_origin ?? '');
+  const page = failed ? '/' : window.location.pathname + window.location.search + window.location.hash;
+  if (!passkeys && issuers.length === 0) return null;
+  return (
+    <Others aria-label="Other ways to sign in">
+      {passkeys && (
+        <Button onPress={() => passkey.mutate()} isDisabled={passkey.isPending}>
+          Sign in with a passkey
+        </Button>
+      )}
+      {issuers.map((issuer) => (
+        <Button key={issuer.name} onPress={() => window.location.assign(issuerAddress(issuer.name, page))}>
+          Sign in with {issuer.title}
+        </Button>
+      ))}
+      {passkey.error && <Trouble error={passkey.error} />}
+      {failed && <Notice title="Not signed in">{failed}</Notice>}
+    </Others>
   );
 }

@@ -1,5 +1,6 @@
 /** Queries and changes of session. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
+import {signWithPasskey} from './passkeys';
 import {api, ProblemError, unwrap, type Schemas} from '../../api/client';
 
 export const sessionQuery = queryOptions({
@@ -18,6 +19,41 @@ export function useSignIn() {
     mutationFn: (body: {email: string; password: string; code: string}) => unwrap(api.POST('/api/v1/session', {body})),
     onSuccess: (who) => queries.setQueryData(sessionQuery.queryKey, who),
   });
+}
+
+export const useSignInOptions = () =>
+  useQuery({
+    queryKey: ['sign-in-options'],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/session/options', {signal})),
+    staleTime: Infinity,
+  });
+
+export function usePasskeySignIn() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async () => {
+      const {options} = await unwrap(api.POST('/api/v1/session/passkey-options'));
+      const credential = await signWithPasskey(options);
+      return unwrap(api.POST('/api/v1/session/passkey', {body: {credential}}));
+    },
+    onSuccess: (who) => queries.setQueryData(sessionQuery.queryKey, who),
+  });
+}
+
+/** The address that sends the browser to an issuer, and from there to a page of the console. */
+export const issuerAddress = (name: string, page: string, link = false) =>
+  `/api/v1/session/issuers/${encodeURIComponent(name)}?${new URLSearchParams({page, ...(link && {link: 'true'})})}`;
+
+/** Why signing in at an issuer failed, as the service wrote it into the address. */
+const FAILED: Record<string, string> = {
+  'no-account':
+    'No account here is linked to yours there. Sign in with your password and link it under Settings, Account; or ask for an invitation.',
+  'issuer-failed': 'Signing in there failed or took too long. Try again, or sign in with your password.',
+  'already-there': 'That account is linked to another account here.',
+};
+export function issuerProblem(search: string): string {
+  const problem = new URLSearchParams(search).get('problem');
+  return problem === null ? '' : (FAILED[problem] ?? '');
 }
 
 export const useInvitation = (secret: string) =>

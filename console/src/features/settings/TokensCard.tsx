@@ -33,6 +33,7 @@ const CAPABILITIES = [
   ['worklist', 'Worklist'],
   ['domains', 'Domains'],
   ['audits', 'Audits'],
+  ['assays', 'Assays'],
   ['plans', 'Record plans'],
   ['publishing', 'Publishing'],
   ['watches', 'Watches'],

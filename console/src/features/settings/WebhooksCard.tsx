@@ -7,6 +7,7 @@ import {
   useDropWebhook,
   useChangeWebhook,
   useReplayWebhook,
+  useRotateSecret,
   useTestWebhook,
   useWebhookCalls,
   useWebhooks,
@@ -153,6 +154,7 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
   const change = useChangeWebhook(tenant);
   const replay = useReplayWebhook(tenant);
   const drop = useDropWebhook(tenant);
+  const rotate = useRotateSecret(tenant);
   return (
     <section aria-label={`Calls of ${hook.name}`} style={{marginTop: 16, display: 'grid', gap: 8}}>
       <Row>
@@ -169,6 +171,14 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
           </Button>
         )}
         <Confirm
+          label="New secret"
+          title={`Give ${hook.name} a new secret?`}
+          action="Make a new secret"
+          onConfirm={() => rotate.mutate(hook.id)}
+        >
+          Calls are signed with both secrets for 24 hours, so that the receiver can change over.
+        </Confirm>
+        <Confirm
           label="Delete"
           title={`Delete the webhook ${hook.name}?`}
           action="Delete"
@@ -182,7 +192,13 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
           </Small>
         )}
       </Row>
-      {[test, change, replay, drop].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
+      {rotate.data && (
+        <Notice title="New signing secret: copy it now, it is not shown again">
+          <Mono>{rotate.data.secret}</Mono> <CopyButton value={rotate.data.secret}>Copy</CopyButton>
+          <span>The secret before stays valid until {time(rotate.data.previous_until)} UTC.</span>
+        </Notice>
+      )}
+      {[test, change, replay, drop, rotate].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}
       {calls.data?.items.length === 0 && <Soft>Not called yet.</Soft>}
       {calls.data && calls.data.items.length > 0 && (
         <DataTable

@@ -41,6 +41,15 @@ export const useDropWebhook = (tenant: string) =>
     unwrap(api.DELETE('/api/v1/tenants/{tenant}/webhooks/{id}', {params: {path: {tenant, id}}})),
   );
 
+export const useRotateSecret = (tenant: string) =>
+  useWebhookChange(tenant, (id: number) =>
+    unwrap(
+      api.POST('/api/v1/tenants/{tenant}/webhooks/{id}/rotation', {
+        params: {path: {tenant, id}},
+        body: {overlap_hours: 24},
+      }),
+    ),
+  );
 export const useTestWebhook = (tenant: string) =>
   useWebhookChange(tenant, (id: number) =>
     unwrap(api.POST('/api/v1/tenants/{tenant}/webhooks/{id}/test', {params: {path: {tenant, id}}})),

@@ -11,6 +11,7 @@ from rust_gauge.client.asynchronous.connection import AsyncConnection
 if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.account import Account
     from rust_gauge.client.asynchronous.addresses import Addresses
+    from rust_gauge.client.asynchronous.assays import Assays
     from rust_gauge.client.asynchronous.audits import Audits
     from rust_gauge.client.asynchronous.cause_rules import CauseRulesPart
     from rust_gauge.client.asynchronous.domains import Domains
@@ -74,6 +75,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.domains import Domains
 
         return Domains(self)
+
+    @cached_property
+    def assays(self) -> "Assays":
+        """Messages examined before they are sent."""
+        from rust_gauge.client.asynchronous.assays import Assays
+
+        return Assays(self)
 
     @cached_property
     def audits(self) -> "Audits":

@@ -9,7 +9,7 @@ import httpx
 
 from rust_gauge import __version__
 from rust_gauge.client.calls.call import Call
-from rust_gauge.client.calls.session import accept_invitation, sign_in, sign_out, who
+from rust_gauge.client.calls.session import accept_invitation, sign_in, sign_in_with_passkey, sign_out, who
 from rust_gauge.client.errors import ServiceUnreachable, error_of
 from rust_gauge.client.retries import ATTEMPTS, pause_before, worth_repeating
 from rust_gauge.contract.common import Page
@@ -54,6 +54,12 @@ class AsyncConnection:
         """Sign in as a person, for what tokens may not do. Use a client without a token."""
         found = await self.send(sign_in(email, password, code))
         self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")  # what changes something has to say it
+        return found
+
+    async def sign_in_with_passkey(self, credential: dict[str, Any]) -> Who:
+        """Sign in with what an authenticator signed: see `client.account.start_passkey_sign_in`."""
+        found = await self.send(sign_in_with_passkey(credential))
+        self._http.headers["Origin"] = str(self._http.base_url).rstrip("/")
         return found
 
     async def sign_out(self) -> None:

@@ -33,6 +33,10 @@ class Installation(Part):
         """Add a tenant; you become its admin."""
         return await self._client.send(calls.add_tenant(NewTenant(slug=slug, name=name)))
 
+    async def delete_tenant(self, slug: str) -> None:
+        """Delete a tenant with all its data. There is no way back."""
+        await self._client.send(calls.delete_tenant(slug))
+
     async def people(self) -> Sequence[Person]:
         """Return all accounts."""
         return (await self._client.send(calls.list_people())).items

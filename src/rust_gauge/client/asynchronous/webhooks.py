@@ -28,6 +28,10 @@ class Webhooks(Part):
         """Delete a webhook and its calls."""
         await self._client.send(calls.delete_webhook(tenant, id))
 
+    async def rotate_secret(self, tenant: str, id: int, *, overlap_hours: int = 24) -> MadeWebhook:
+        """Give a webhook a new secret. Calls are signed with the one before as well, for a while."""
+        return await self._client.send(calls.rotate_webhook_secret(tenant, id, overlap_hours))
+
     async def test(self, tenant: str, id: int) -> WebhookCall:
         """Send a test message now."""
         return await self._client.send(calls.test_webhook(tenant, id))

@@ -74,6 +74,10 @@ def list_tenants() -> Call[Page[Tenant]]:
     return make_call("GET", "/installation/tenants", Page[Tenant])
 
 
+def delete_tenant(slug: str) -> Call[None]:
+    return make_call("DELETE", f"/installation/tenants/{quote(slug, safe='')}", type(None), confirm=slug)
+
+
 def add_tenant(new: NewTenant) -> Call[Tenant]:
     return make_call("POST", "/installation/tenants", Tenant, new)
 

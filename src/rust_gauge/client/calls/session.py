@@ -1,7 +1,7 @@
 """Calls for signing in, and of `client.account`."""
 
 import json
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
@@ -10,11 +10,17 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.session import (
     Code,
     Ended,
+    Identity,
+    NewPasskey,
+    Passkey,
+    PasskeyOptions,
+    PasskeySignIn,
     PasswordChanged,
     RecoveryCodes,
     SecondFactor,
     SecondFactorStart,
     SessionInfo,
+    SignInOptions,
     Who,
 )
 
@@ -79,3 +85,43 @@ def remove_second_factor(password: str) -> Call[None]:
 
 def renew_recovery_codes(code: str) -> Call[RecoveryCodes]:
     return make_call("POST", "/session/second-factor/recovery-codes", RecoveryCodes, Code(code=code))
+
+
+def check_second_factor(code: str) -> Call[None]:
+    return make_call("POST", "/session/second-factor/check", type(None), Code(code=code))
+
+
+def get_sign_in_options() -> Call[SignInOptions]:
+    return make_call("GET", "/session/options", SignInOptions)
+
+
+def start_passkey_sign_in() -> Call[PasskeyOptions]:
+    return make_call("POST", "/session/passkey-options", PasskeyOptions)
+
+
+def sign_in_with_passkey(credential: dict[str, Any]) -> Call[Who]:
+    return make_call("POST", "/session/passkey", Who, PasskeySignIn(credential=credential))
+
+
+def list_passkeys() -> Call[Page[Passkey]]:
+    return make_call("GET", "/passkeys", Page[Passkey])
+
+
+def start_passkey(password: str) -> Call[PasskeyOptions]:
+    return _secret("POST", "/passkeys/options", PasskeyOptions, password=password)
+
+
+def add_passkey(name: str, credential: dict[str, Any]) -> Call[Passkey]:
+    return make_call("POST", "/passkeys", Passkey, NewPasskey(name=name, credential=credential))
+
+
+def delete_passkey(id: int) -> Call[None]:
+    return make_call("DELETE", f"/passkeys/{id}", type(None))
+
+
+def list_identities() -> Call[Page[Identity]]:
+    return make_call("GET", "/identities", Page[Identity])
+
+
+def delete_identity(id: int) -> Call[None]:
+    return make_call("DELETE", f"/identities/{id}", type(None))

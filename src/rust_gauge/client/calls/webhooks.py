@@ -2,7 +2,14 @@
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.contract.webhooks import (
+    MadeWebhook,
+    NewWebhook,
+    Webhook,
+    WebhookCall,
+    WebhookChange,
+    WebhookRotation,
+)
 
 
 def list_webhooks(tenant: str) -> Call[Page[Webhook]]:
@@ -15,6 +22,11 @@ def add_webhook(tenant: str, new: NewWebhook) -> Call[MadeWebhook]:
 
 def update_webhook(tenant: str, id: int, change: WebhookChange) -> Call[Webhook]:
     return repeatable(make_call("PATCH", tenant_path(tenant, f"webhooks/{id}"), Webhook, change))
+
+
+def rotate_webhook_secret(tenant: str, id: int, overlap_hours: int) -> Call[MadeWebhook]:
+    body = WebhookRotation(overlap_hours=overlap_hours)
+    return make_call("POST", tenant_path(tenant, f"webhooks/{id}/rotation"), MadeWebhook, body)
 
 
 def delete_webhook(tenant: str, id: int) -> Call[None]:

@@ -3,17 +3,21 @@
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
 from collections.abc import Sequence
-from typing import Literal
+from typing import Any, Literal
 
 from rust_gauge.client.calls import session as calls
 from rust_gauge.client.synchronous.part import Part
 from rust_gauge.contract.session import (
     Ended,
+    Identity,
+    Passkey,
+    PasskeyOptions,
     PasswordChanged,
     RecoveryCodes,
     SecondFactor,
     SecondFactorStart,
     SessionInfo,
+    SignInOptions,
 )
 
 
@@ -55,3 +59,39 @@ class Account(Part):
     def renew_recovery_codes(self, code: str) -> RecoveryCodes:
         """Replace the recovery codes."""
         return self._client.send(calls.renew_recovery_codes(code))
+
+    def check_second_factor(self, code: str) -> None:
+        """Enter a code in a session that was opened without one, for tenants that require it."""
+        self._client.send(calls.check_second_factor(code))
+
+    def sign_in_options(self) -> SignInOptions:
+        """Return how people can sign in besides address and password. Needs no session."""
+        return self._client.send(calls.get_sign_in_options())
+
+    def start_passkey_sign_in(self) -> PasskeyOptions:
+        """Return what an authenticator has to sign to sign in. `client.sign_in_with_passkey` takes its answer."""
+        return self._client.send(calls.start_passkey_sign_in())
+
+    def passkeys(self) -> Sequence[Passkey]:
+        """Return your passkeys."""
+        return (self._client.send(calls.list_passkeys())).items
+
+    def start_passkey(self, password: str) -> PasskeyOptions:
+        """Return what an authenticator needs to make a passkey."""
+        return self._client.send(calls.start_passkey(password))
+
+    def add_passkey(self, name: str, credential: dict[str, Any]) -> Passkey:
+        """Add a passkey that an authenticator has made."""
+        return self._client.send(calls.add_passkey(name, credential))
+
+    def delete_passkey(self, id: int) -> None:
+        """Delete a passkey: nobody can sign in with it any more."""
+        self._client.send(calls.delete_passkey(id))
+
+    def identities(self) -> Sequence[Identity]:
+        """Return the accounts at OpenID Connect issuers with which you can sign in."""
+        return (self._client.send(calls.list_identities())).items
+
+    def delete_identity(self, id: int) -> None:
+        """Unlink an account at an issuer."""
+        self._client.send(calls.delete_identity(id))

@@ -13,6 +13,7 @@ from rust_gauge.client.synchronous.connection import Connection
 if TYPE_CHECKING:
     from rust_gauge.client.synchronous.account import Account
     from rust_gauge.client.synchronous.addresses import Addresses
+    from rust_gauge.client.synchronous.assays import Assays
     from rust_gauge.client.synchronous.audits import Audits
     from rust_gauge.client.synchronous.cause_rules import CauseRulesPart
     from rust_gauge.client.synchronous.domains import Domains
@@ -76,6 +77,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.domains import Domains
 
         return Domains(self)
+
+    @cached_property
+    def assays(self) -> "Assays":
+        """Messages examined before they are sent."""
+        from rust_gauge.client.synchronous.assays import Assays
+
+        return Assays(self)
 
     @cached_property
     def audits(self) -> "Audits":

@@ -35,6 +35,10 @@ class Installation(Part):
         """Add a tenant; you become its admin."""
         return self._client.send(calls.add_tenant(NewTenant(slug=slug, name=name)))
 
+    def delete_tenant(self, slug: str) -> None:
+        """Delete a tenant with all its data. There is no way back."""
+        self._client.send(calls.delete_tenant(slug))
+
     def people(self) -> Sequence[Person]:
         """Return all accounts."""
         return (self._client.send(calls.list_people())).items

@@ -30,6 +30,10 @@ class Webhooks(Part):
         """Delete a webhook and its calls."""
         self._client.send(calls.delete_webhook(tenant, id))
 
+    def rotate_secret(self, tenant: str, id: int, *, overlap_hours: int = 24) -> MadeWebhook:
+        """Give a webhook a new secret. Calls are signed with the one before as well, for a while."""
+        return self._client.send(calls.rotate_webhook_secret(tenant, id, overlap_hours))
+
     def test(self, tenant: str, id: int) -> WebhookCall:
         """Send a test message now."""
         return self._client.send(calls.test_webhook(tenant, id))

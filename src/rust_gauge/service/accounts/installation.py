@@ -4,6 +4,8 @@ Owning the installation gives no access to a tenant's data; an owner who wants t
 audit log shows.
 """
 
+from datetime import datetime
+
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
@@ -22,8 +24,9 @@ from rust_gauge.core.roles import Role
 from rust_gauge.service.accounts import ownership, people, second_factor
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
-from rust_gauge.store import accounts, assignments, sign_in
+from rust_gauge.store import accounts, assignments, jobs, passkeys, sign_in, tenant_removal
 from rust_gauge.store.accounts import AccountRow, Principal, TenantAccess, TenantRow
+from rust_gauge.store.jobs import Job
 
 
 def list_tenants(context: Context) -> list[Tenant]:
@@ -51,6 +54,41 @@ def add_tenant(context: Context, principal: Principal, new: NewTenant) -> Tenant
 
     context.store.transaction(write)
     return next(tenant for tenant in list_tenants(context) if tenant.slug == new.slug)
+
+
+def delete_tenant(context: Context, slug: str, confirm: str) -> None:
+    """Close a tenant; a job deletes its data. ServiceProblem `needs-confirmation` unless `confirm` is its slug."""
+    now = context.clock()
+
+    def write(connection: Connection) -> None:
+        row = next((row for row in accounts.list_tenants(connection) if row.slug == slug), None)
+        if row is None:
+            raise unknown_name("The installation", "tenant", slug, [r.slug for r in accounts.list_tenants(connection)])
+        if confirm != slug:
+            raise ServiceProblem(
+                "needs-confirmation", f"All data of {row.name} would be deleted", remedy=f"Repeat with confirm={slug}"
+            )
+        tenant_removal.close(connection, row.id)
+        jobs.enqueue(connection, "tenant_removal", 0, row.id, now)
+
+    context.store.transaction(write)
+
+
+def run_removal(context: Context, job: Job) -> None:
+    """Delete what is stored of a closed tenant; the worker does this. It can be done again from the beginning."""
+    tenant_id = job.subject
+    if not context.store.transaction(lambda c: tenant_removal.remaining(c, tenant_id)):
+        return
+    for table in tenant_removal.tables_of_tenants():
+        more = True
+        while more:
+            more = context.store.transaction(lambda c, table=table: _delete_piece(c, job, table, context.clock()))  # type: ignore[misc]
+    context.store.transaction(lambda c: tenant_removal.delete_tenant(c, tenant_id))
+
+
+def _delete_piece(connection: Connection, job: Job, table: str, now: datetime) -> bool:
+    jobs.renew(connection, job, now)
+    return tenant_removal.is_whole_piece(tenant_removal.delete_piece(connection, table, job.subject))
 
 
 def get_tenant_settings(context: Context, tenant: TenantAccess) -> TenantSettings:
@@ -86,7 +124,8 @@ def list_people(context: Context) -> list[Person]:
 def _person(connection: Connection, row: AccountRow) -> Person:
     principal = accounts.principal_of_account(connection, row.id)
     return Person(
-        email=row.email, name=row.name, is_owner=row.is_owner, second_factor=row.code_confirmed,
+        email=row.email, name=row.name, is_owner=row.is_owner,
+        second_factor=row.code_confirmed or passkeys.count_passkeys(connection, row.id) > 0,
         created_at=row.created_at, tenants=[tenant.slug for tenant in principal.tenants] if principal else [],
     )  # fmt: skip
 
@@ -114,6 +153,7 @@ def reset_second_factor(context: Context, email: str) -> None:
     def write(connection: Connection) -> None:
         account = _account(connection, email)
         second_factor.clear(connection, account.id)
+        passkeys.delete_passkey(connection, account.id)
         sign_in.end_sessions(connection, account.id)
 
     context.store.transaction(write)

@@ -3,7 +3,9 @@
 from datetime import datetime
 from typing import Annotated
 
+import structlog
 from fastapi import Path, Query, Request, Response
+from fastapi.responses import RedirectResponse
 
 from rust_gauge.contract.common import Moment, Page
 from rust_gauge.contract.people import (
@@ -29,7 +31,13 @@ from rust_gauge.contract.people import Tenant as TenantView
 from rust_gauge.contract.session import (
     Code,
     Ended,
+    Identity,
+    NewPasskey,
     NewPassword,
+    Passkey,
+    PasskeyOptions,
+    PasskeySignIn,
+    PasskeyStart,
     PasswordChanged,
     RecoveryCodes,
     Removal,
@@ -37,11 +45,21 @@ from rust_gauge.contract.session import (
     SecondFactorStart,
     SessionInfo,
     SignIn,
+    SignInOptions,
     Who,
 )
 from rust_gauge.contract.tokens import MadeToken, NewToken, Rotation, Token
 from rust_gauge.core.roles import Role
-from rust_gauge.service.accounts import audit_log, installation, people, second_factor, sessions, tokens
+from rust_gauge.service.accounts import (
+    audit_log,
+    installation,
+    issuers,
+    passkeys,
+    people,
+    second_factor,
+    sessions,
+    tokens,
+)
 from rust_gauge.service.http.access import (
     Asker,
     Ctx,
@@ -54,7 +72,10 @@ from rust_gauge.service.http.access import (
 )
 from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.principals import principal_of
+from rust_gauge.service.runtime.problems import ServiceProblem
 
+log = structlog.get_logger()
 router = api_router()
 _Email = Annotated[str, Path(max_length=254, description="Email address of the account")]
 
@@ -141,6 +162,12 @@ def confirm_second_factor(context: Ctx, principal: Asker, body: Code) -> Recover
     return second_factor.confirm(context, principal, body.code)
 
 
+@router.post("/session/second-factor/check", tags=["session"], status_code=204, operation_id="check_second_factor")
+def check_second_factor(context: Ctx, principal: Asker, request: Request, body: Code) -> None:
+    """Enter a code in a session that was opened without one, for tenants that require it."""
+    second_factor.check(context, principal, body.code, address=address_of(request))
+
+
 @router.post("/session/second-factor/removal", tags=["session"], status_code=204, operation_id="remove_second_factor")
 def remove_second_factor(context: Ctx, principal: Asker, body: Removal) -> None:
     """Turn the second factor off."""
@@ -151,6 +178,134 @@ def remove_second_factor(context: Ctx, principal: Asker, body: Removal) -> None:
 def renew_recovery_codes(context: Ctx, principal: Asker, body: Code) -> RecoveryCodes:
     """Replace the recovery codes; the old ones stop working."""
     return second_factor.renew_codes(context, principal, body.code)
+
+
+# Passkeys
+
+
+@router.get("/session/options", tags=["session"], operation_id="get_sign_in_options")
+def get_sign_in_options(context: Ctx) -> SignInOptions:
+    """Return how people can sign in besides address and password."""
+    return SignInOptions(passkey_origin=passkeys.origin(context), issuers=issuers.issuers(context))
+
+
+@router.post("/session/passkey-options", tags=["session"], operation_id="start_passkey_sign_in")
+def start_passkey_sign_in(context: Ctx) -> PasskeyOptions:
+    """Return options for signing in with a passkey, for the browser."""
+    return passkeys.start_sign_in(context)
+
+
+@router.post("/session/passkey", tags=["session"], operation_id="sign_in_with_passkey")
+def sign_in_with_passkey(context: Ctx, request: Request, response: Response, body: PasskeySignIn) -> Who:
+    """Sign in with a passkey, which counts as password and second factor. The session is set as a cookie."""
+    check_same_site(request)
+    secret, principal = passkeys.sign_in_with(
+        context, body.credential, address=address_of(request), agent=request.headers.get("user-agent", "")
+    )
+    _set_cookie(context, response, secret)
+    return sessions.describe(principal)
+
+
+@router.get("/passkeys", tags=["session"], operation_id="list_passkeys")
+def list_passkeys(context: Ctx, principal: Asker) -> Page[Passkey]:
+    """List your passkeys."""
+    return Page(items=passkeys.list_passkeys(context, principal))
+
+
+@router.post("/passkeys/options", tags=["session"], operation_id="start_passkey")
+def start_passkey(context: Ctx, principal: Asker, request: Request, body: PasskeyStart) -> PasskeyOptions:
+    """Return options for making a passkey, for the browser. Needs your password."""
+    return passkeys.start(context, principal, body.password.get_secret_value(), address=address_of(request))
+
+
+@router.post("/passkeys", tags=["session"], status_code=201, operation_id="add_passkey")
+def add_passkey(context: Ctx, principal: Asker, body: NewPasskey) -> Passkey:
+    """Add a passkey that the browser has made."""
+    return passkeys.add(context, principal, body)
+
+
+@router.delete("/passkeys/{id}", tags=["session"], status_code=204, operation_id="delete_passkey")
+def delete_passkey(context: Ctx, principal: Asker, id: int) -> None:
+    """Delete a passkey: nobody can sign in with it any more."""
+    passkeys.delete(context, principal, id)
+
+
+# Accounts elsewhere
+
+_IssuerName = Annotated[str, Path(max_length=40, description="Name of the issuer in the service settings")]
+
+
+@router.get(
+    "/session/issuers/{name}", tags=["session"], operation_id="leave_for_issuer", status_code=302,
+    response_class=RedirectResponse,
+)  # fmt: skip
+def leave_for_issuer(
+    context: Ctx,
+    request: Request,
+    name: _IssuerName,
+    page: Annotated[str, Query(max_length=500, description="Page of the console to show afterwards")] = "/",
+    link: Annotated[bool, Query(description="Link the account there to yours, instead of signing in")] = False,
+) -> RedirectResponse:
+    """Send the browser to an OpenID Connect issuer to sign in there."""
+    principal = principal_of(context, session=request.cookies.get(cookie_name(context), "")) if link else None
+    if link and principal is None:
+        raise ServiceProblem("not-signed-in", "Sign in first, then link the account")
+    departure = issuers.set_out(context, name, page=page, link_to=principal.account_id if principal else None)
+    response = RedirectResponse(departure.address, 302)
+    # Lax: the browser comes back from another site.
+    response.set_cookie(
+        _leaving(context), departure.sealed, max_age=int(issuers.VALID.total_seconds()), httponly=True, samesite="lax",
+        secure=context.settings.is_public, path="/",
+    )  # fmt: skip
+    return response
+
+
+@router.get(
+    "/session/issuers/{name}/return", tags=["session"], operation_id="return_from_issuer", status_code=302,
+    response_class=RedirectResponse,
+)  # fmt: skip
+def return_from_issuer(
+    context: Ctx,
+    request: Request,
+    name: _IssuerName,
+    state: Annotated[str, Query(max_length=200)] = "",
+    code: Annotated[str, Query(max_length=4096)] = "",
+    error: Annotated[str, Query(max_length=200, description="Why the issuer refused (RFC 6749 §4.1.2.1)")] = "",
+) -> RedirectResponse:
+    """Finish signing in at an issuer. Shows the console, with `problem` in its address when it failed."""
+    sealed = request.cookies.get(_leaving(context), "")
+    secret = None
+    try:
+        if error or not code:
+            raise ServiceProblem("issuer-failed", f"The issuer refused: {error or 'no code'}")
+        page, secret = issuers.arrive(
+            context, name, sealed, state, code, address=address_of(request),
+            agent=request.headers.get("user-agent", ""),
+        )  # fmt: skip
+    except ServiceProblem as problem:
+        log.warning("sign_in_at_issuer_failed", issuer=name, problem=problem.kind.slug, detail=problem.detail)
+        page = f"/?problem={problem.kind.slug}"
+    response = RedirectResponse(page, 302)
+    if secret is not None:
+        _set_cookie(context, response, secret)
+    response.delete_cookie(_leaving(context), path="/", secure=context.settings.is_public)
+    return response
+
+
+def _leaving(context: Context) -> str:
+    return f"{cookie_name(context)}_leaving"
+
+
+@router.get("/identities", tags=["session"], operation_id="list_identities")
+def list_identities(context: Ctx, principal: Asker) -> Page[Identity]:
+    """List the accounts at issuers with which you can sign in."""
+    return Page(items=issuers.list_identities(context, principal))
+
+
+@router.delete("/identities/{id}", tags=["session"], status_code=204, operation_id="delete_identity")
+def delete_identity(context: Ctx, principal: Asker, id: int) -> None:
+    """Unlink an account at an issuer."""
+    issuers.unlink(context, principal, id)
 
 
 # Tokens
@@ -262,6 +417,17 @@ def list_tenants(context: Ctx, owner: Owner) -> Page[TenantView]:
 def add_tenant(context: Ctx, owner: Owner, body: NewTenant) -> TenantView:
     """Add a tenant. You become its admin."""
     return installation.add_tenant(context, owner, body)
+
+
+@router.delete("/installation/tenants/{slug}", tags=["installation"], status_code=204, operation_id="delete_tenant")
+def delete_tenant(
+    context: Ctx,
+    owner: Owner,
+    slug: Annotated[str, Path(max_length=40)],
+    confirm: Annotated[str, Query(max_length=40, description="The slug once more")] = "",
+) -> None:
+    """Delete a tenant with all its data. It is closed at once; its data are deleted in the background."""
+    installation.delete_tenant(context, slug, confirm)
 
 
 @router.get("/installation/people", tags=["installation"], operation_id="list_people")

@@ -9,6 +9,7 @@ import segno
 from sqlalchemy import Connection
 
 from rust_gauge.contract.session import RecoveryCodes, SecondFactor, SecondFactorStart
+from rust_gauge.service.accounts.attempts import count_attempt, forget_attempts
 from rust_gauge.service.accounts.passwords import is_password
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.principals import digest
@@ -68,6 +69,18 @@ def confirm(context: Context, principal: Principal, code: str) -> RecoveryCodes:
     return RecoveryCodes(codes=codes)
 
 
+def check(context: Context, principal: Principal, code: str, *, address: str = "") -> None:
+    """Show the second factor in a session that was opened without one. ServiceProblem `wrong-code`."""
+    account = account_of(context, principal)
+    count_attempt(context, account.email, address)
+    if not account.code_confirmed or not is_second_factor(context, account, code):
+        raise ServiceProblem("wrong-code", "The code does not match, or was used already")
+    forget_attempts(context, account.email, address)
+    if principal.session_id is not None:
+        id = principal.session_id
+        context.store.transaction(lambda c: sign_in.mark_second_factor(c, id))
+
+
 def renew_codes(context: Context, principal: Principal, code: str) -> RecoveryCodes:
     """Replace the recovery codes. ServiceProblem `wrong-code`."""
     account = account_of(context, principal)
@@ -93,7 +106,7 @@ def remove(context: Context, principal: Principal, password: str) -> None:
 
 
 def clear(connection: Connection, account_id: int) -> None:
-    """Turn an account's second factor off."""
+    """Turn an account's one-time codes off."""
     accounts.change_account(connection, account_id, code_secret="", code_confirmed=False, code_step=0)
     sign_in.put_recovery_codes(connection, account_id, [])
 

@@ -1,15 +1,12 @@
-"""Signing in and out, sessions, and changing one's password.
-
-Attempts are counted before the password is looked at, by account and source together: whoever guesses waits longer and
-longer, and whoever signs in from elsewhere does not notice.
-"""
+"""Signing in and out with a password, sessions, and changing one's password."""
 
 import secrets
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 
 from sqlalchemy import Connection
 
 from rust_gauge.contract.session import Ended, NewPassword, PasswordChanged, SessionInfo, TenantRef, Who
+from rust_gauge.service.accounts.attempts import count_attempt, forget_attempts
 from rust_gauge.service.accounts.passwords import check_password, hash_password, is_password
 from rust_gauge.service.accounts.second_factor import account_of, is_second_factor
 from rust_gauge.service.runtime.audit_log import record
@@ -19,12 +16,6 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import accounts, tokens
 from rust_gauge.store import sign_in as store
 from rust_gauge.store.accounts import AccountRow, Principal, TenantAccess
-from rust_gauge.store.sign_in import Attempts
-
-WINDOW = timedelta(minutes=15)
-FREE = 5  # attempts without waiting
-_FROM_SOURCE = 200  # attempts of one source, whoever they name
-_LONGEST = 900.0  # seconds to wait between two attempts
 
 
 def sign_in(
@@ -39,15 +30,8 @@ def sign_in(
 
 def check_credentials(context: Context, email: str, password: str, code: str = "", *, address: str = "") -> AccountRow:
     """Return the account that address, password and code are those of. Problems as for `sign_in`."""
-    now = context.clock()
     email = email.strip().lower()
-    attempts = context.store.transaction(lambda c: store.add_attempt(c, email, address, now, WINDOW))
-    wait = waiting_time(attempts, now)
-    if wait > 0:
-        raise ServiceProblem(
-            "too-many-attempts", f"Too many attempts to sign in; the next one is possible in {_said(wait)}",
-            retry_after=wait,
-        )  # fmt: skip
+    count_attempt(context, email, address)
     account = context.store.transaction(lambda c: accounts.find_account(c, email))
     if not is_password(password, account.password_hash if account else None) or account is None:
         record(context, "sign_in_failed", account=email, address=address, about_people=True)
@@ -58,33 +42,21 @@ def check_credentials(context: Context, email: str, password: str, code: str = "
         if not is_second_factor(context, account, code):
             record(context, "sign_in_failed", account=email, address=address, after="wrong code", about_people=True)
             raise ServiceProblem("wrong-code", "The code does not match, or was used already")
-    context.store.transaction(lambda c: store.forget_attempts(c, email, address))
+    forget_attempts(context, email, address)
     return account
 
 
-def waiting_time(attempts: Attempts, now: datetime) -> float:
-    """Seconds until another attempt is accepted: none for the first, then twice as long each time."""
-    if attempts.from_source >= _FROM_SOURCE:
-        return _LONGEST
-    if attempts.count < FREE or attempts.newest is None:
-        return 0.0
-    pause = min(_LONGEST, 2.0 ** (attempts.count - FREE + 1))
-    return max(0.0, pause - (now - attempts.newest.replace(tzinfo=UTC)).total_seconds())
-
-
-def _said(seconds: float) -> str:
-    return f"{max(1, round(seconds))} s" if seconds < 90 else f"{round(seconds / 60)} min"
-
-
-def open_session(context: Context, account: AccountRow, *, address: str = "", agent: str = "") -> tuple[str, Principal]:
-    """Open a session of an account whose credentials were checked."""
+def open_session(
+    context: Context, account: AccountRow, *, address: str = "", agent: str = "", second_factor: bool | None = None
+) -> tuple[str, Principal]:
+    """Open a session of an account whose credentials were checked. `second_factor`: whether a second one was too."""
     now, secret = context.clock(), secrets.token_urlsafe(32)
     expires = now + timedelta(hours=context.settings.session_hours)
-    with_code = account.code_confirmed
+    shown = account.code_confirmed if second_factor is None else second_factor
 
     def write(connection: Connection) -> Principal | None:
         store.add_session(
-            connection, digest(secret), account.id, now, expires, address=address, agent=agent, second_factor=with_code
+            connection, digest(secret), account.id, now, expires, address=address, agent=agent, second_factor=shown
         )
         return store.principal_of_session(connection, digest(secret), now)
 
@@ -141,9 +113,7 @@ def change_password(
     """Set a new password, which ends all other sessions. ServiceProblem `wrong-password` or `weak-password`."""
     account = account_of(context, principal)
     now = context.clock()
-    attempts = context.store.transaction(lambda c: store.add_attempt(c, account.email, address, now, WINDOW))
-    if waiting_time(attempts, now) > 0:
-        raise ServiceProblem("too-many-attempts", retry_after=waiting_time(attempts, now))
+    count_attempt(context, account.email, address)
     if not is_password(change.current.get_secret_value(), account.password_hash):
         raise ServiceProblem("wrong-password", "The current password does not match")
     new = change.new.get_secret_value()

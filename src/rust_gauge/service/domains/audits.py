@@ -86,6 +86,15 @@ def get_settings(context: Context, tenant: TenantAccess) -> AuditSettings:
     return AuditSettings.model_validate(kept)
 
 
+def lists_of(context: Context, tenant: TenantAccess) -> tuple[DnsList, ...]:
+    """Return the blocklists that the tenant follows."""
+    return _lists(get_settings(context, tenant))
+
+
+def _lists(settings: AuditSettings) -> tuple[DnsList, ...]:
+    return tuple(DnsList(each.zone, each.kind, each.label, each.codes) for each in settings.lists)
+
+
 def put_settings(context: Context, tenant: TenantAccess, settings: AuditSettings) -> AuditSettings:
     lists = [dns_list.model_copy(update={"zone": domain_name(dns_list.zone)}) for dns_list in settings.lists]
     kept = settings.model_copy(update={"lists": lists})
@@ -159,9 +168,7 @@ def audit_request(
         (*(Selector(selector, "hand") for selector in row.selectors), *selectors_seen),
         streams=streams_of(sending_paths(row, relays)),
         sends=row.sends,
-        lists=tuple(
-            DnsList(dns_list.zone, dns_list.kind, dns_list.label, dns_list.codes) for dns_list in settings.lists
-        ),
+        lists=_lists(settings),
         usual_selectors=tuple(settings.usual_selectors),
         measured=measured,
         now=int(now.timestamp()),

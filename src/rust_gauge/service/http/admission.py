@@ -16,6 +16,7 @@ from starlette.exceptions import HTTPException
 from starlette.types import Scope
 
 from rust_gauge.service.http.access import COOKIE, PUBLIC_COOKIE
+from rust_gauge.service.http.rate_limits import Standing
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.principals import principal_of
 from rust_gauge.store import feeds as store_feeds
@@ -32,6 +33,14 @@ class Busy(HTTPException):
 
     def __init__(self) -> None:
         super().__init__(503)
+
+
+class TooMany(HTTPException):
+    """A caller or a source has used up its requests."""
+
+    def __init__(self, standing: Standing) -> None:
+        super().__init__(429)
+        self.standing = standing
 
 
 class Admission:

@@ -12,12 +12,13 @@ from fastapi import APIRouter, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse, PlainTextResponse, Response
 from pydantic.warnings import UnsupportedFieldAttributeWarning
+from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from rust_gauge import __version__
 from rust_gauge.contract.common import Problem, ProblemError
 from rust_gauge.contract.validation import explain, field_of
-from rust_gauge.service.http.admission import THREADS, UNKNOWN_BODY, Busy, is_known
+from rust_gauge.service.http.admission import THREADS, UNKNOWN_BODY, Busy, TooMany, is_known
 from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.metrics import add_metrics
 from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
@@ -26,7 +27,8 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
 from rust_gauge.service.runtime.secrets import service_key
 from rust_gauge.store.engine import StoreError
-from rust_gauge.store.migrate import is_current
+from rust_gauge.store.heartbeat import Heartbeat
+from rust_gauge.store.migrate import is_current, newest_revision
 
 log = structlog.get_logger()
 # FastAPI gives Pydantic the alias of a body with models that are built on first use (contract.common.Model): harmless.
@@ -35,8 +37,10 @@ CONSOLE = Path(__file__).parent.parent / "console_files"
 _BY_STATUS = {404: "not-found", 405: "method-not-allowed", 413: "too-large", 415: "unsupported-type"}
 
 
-def create_application(context: Context | None, routers: Sequence[APIRouter]) -> FastAPI:
-    """An application over a context with these routers.
+def create_application(
+    context: Context | None, routers: Sequence[APIRouter], heartbeat: Heartbeat | None = None
+) -> FastAPI:
+    """An application over a context with these routers. `heartbeat` knows whether the database answers.
 
     Without a context it only describes itself (for generating types and documents).
     """
@@ -60,6 +64,7 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         lifespan=lifespan,
     )
     app.state.context = context
+    app.state.heartbeat = heartbeat
     if context is not None:
         use_key(service_key(context.settings))
     for router in routers:
@@ -78,6 +83,9 @@ def create_application(context: Context | None, routers: Sequence[APIRouter]) ->
         on_error=unexpected,
         is_known=lambda scope: context is not None and is_known(context, scope),
         strict_transport=context is not None and context.settings.is_public,
+        limits=(context.settings.requests_per_minute, context.settings.requests_per_minute_of_source)
+        if context
+        else (0, 0),
         count=requests.count if requests is not None else None,
     )
     return app
@@ -97,6 +105,13 @@ def unexpected(request: Request, error: Exception) -> Response:
             f"A valid session or token is required for a body of more than {UNKNOWN_BODY:,} bytes",
             headers={"WWW-Authenticate": "Bearer"},
         )
+    if isinstance(error, TooMany):
+        standing = error.standing
+        whose = "of this token, session or address" if standing.name == "caller" else "from your address"
+        return problem_response(
+            request, "too-many-requests", f"More than {standing.limit:,} requests {whose} in a minute",
+            "Send fewer, larger requests, or wait as `Retry-After` says",
+        )  # fmt: skip
     if isinstance(error, Busy):
         return problem_response(
             request,
@@ -216,23 +231,34 @@ def _add_health(app: FastAPI) -> None:
         return {"status": "running", "version": __version__}
 
     @app.get("/readyz", tags=["health"], operation_id="readyz", responses={503: {"model": Problem}})
-    def readyz() -> dict[str, str]:
+    async def readyz() -> dict[str, str]:  # on the event loop: the threads may all wait for a database that is away
         """The database answers and its schema is the right one."""
         context: Context = app.state.context
-        context.store.ping()
-        if not is_current(context.store):
+        heartbeat: Heartbeat | None = app.state.heartbeat
+        if heartbeat is not None:
+            current = heartbeat.revision == newest_revision()
+            if not heartbeat.revision:
+                raise ServiceProblem("database-unavailable", "The database does not answer", retry_after=5)
+        else:
+            current = await run_in_threadpool(is_current, context.store)
+        if not current:
             raise ServiceProblem(
                 "database-unavailable", "The database schema is not up to date", remedy="Run rustgauged migrate"
             )
         return {"status": "ready"}
 
+    for path, answer in (("/healthz", healthz), ("/readyz", readyz)):  # what watches it may not want the body
+        app.add_api_route(path, answer, methods=["HEAD"], include_in_schema=False)
+
 
 def _add_console(app: FastAPI) -> None:
     """The console's files; any other address is one of its pages, so it gets the index."""
 
-    @app.get("/{path:path}", include_in_schema=False)
+    @app.api_route("/{path:path}", methods=["GET", "HEAD"], include_in_schema=False)
     def console(request: Request, path: str) -> Response:
         if path.startswith("api/"):
+            if request.method == "HEAD":  # calls have answers of their own, which are not made for their length
+                return problem_response(request, "method-not-allowed", "HEAD is not a method of this address")
             return problem_response(request, "not-found", f"Nothing at /{path[:100]}")
         root = CONSOLE.resolve()
         file = (root / path).resolve()

@@ -29,11 +29,14 @@ class Connections:
         self.proxies, self.header, self.body, self.most = proxies, header, body, most
         self.open: Counter[str] = Counter()
 
-    def limited(self, address: str) -> bool:
-        """Return whether an address has connections enough. Proxies bring those of everybody."""
+    def limited(self, address: str, pending: int = 0) -> bool:
+        """Return whether an address has more connections than it may, counting these that are not open yet.
+
+        Proxies bring those of everybody.
+        """
         if self.proxies and is_within(address, self.proxies):
             return False
-        return self.open[address] > self.most
+        return self.open[address] + pending > self.most
 
     def protocol(self) -> type[H11Protocol]:
         """Return the protocol of a connection, for uvicorn."""

@@ -49,8 +49,10 @@ _STREAMS: dict[str, dict[str, str]] = {
     "stream_clearance": {"application/x-ndjson": 'One address per line: a string, or {"address": ...}'},
     "add_job_piece": {"application/octet-stream": "A piece of the file"},
     "check_message": {"message/rfc822": "The message as it was captured"},
+    "assay_message": {"message/rfc822": "The message as it was or will be sent"},
     "read_feedback_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
 }  # fmt: skip
+_MAY_BE_EMPTY = ("stream_clearance", "add_job_piece")
 _ANSWERS: dict[str, dict[str, str]] = {
     "stream_clearance": {"application/x-ndjson": "One answer per line (schema ClearanceAnswer)"},
     "export_suppression": {"text/csv": "One entry per line", "application/x-ndjson": "One entry per line"},
@@ -124,7 +126,7 @@ def _add_streams(call: dict[str, Any]) -> None:
                 content[kind]["example"] = _ADDRESS_LINES if operation == "stream_clearance" else _EXAMPLES[kind]
             if what == _EVENTS:
                 content[kind]["example"] = [_EVENT]
-        call["requestBody"] = {"required": True, "content": content}
+        call["requestBody"] = {"required": operation not in _MAY_BE_EMPTY, "content": content}
     if operation in _PACKED:
         headers = (*_PACKED_HEADERS, *(_SIGNATURE_HEADERS if operation == "receive" else ()))
         call["parameters"] += [

@@ -5,8 +5,6 @@ Names begin with `rustgauge_`. Times are in seconds. Nothing in it names a recip
 
 import hmac
 import ipaddress
-import json
-import shutil
 from collections import Counter as Tally
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
@@ -20,6 +18,7 @@ from starlette.types import Scope
 
 from rust_gauge import __version__
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.installation import disk_use, restarts
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import metrics as store
 from rust_gauge.store.engine import StoreError
@@ -71,16 +70,12 @@ class InstallationMetrics(Collector):
         yield from found
 
     def _disk(self) -> Iterator[Metric]:
-        usage = shutil.disk_usage(self._context.settings.var_dir if self._context.settings.var_dir.exists() else ".")
+        usage = disk_use(self._context.settings)
         yield _one("rustgauge_disk_free_bytes", "Free space where the installation keeps its files", [((), usage.free)])
-        yield _one("rustgauge_disk_used_ratio", "Share of that disk in use", [((), usage.used / usage.total)])
+        yield _one("rustgauge_disk_used_ratio", "Share of that disk in use", [((), usage.used)])
 
     def _restarts(self) -> Iterator[Metric]:
-        path = self._context.settings.var_dir / "log" / "restarts.ndjson"
-        counts: Tally[str] = Tally()
-        if path.exists():
-            for line in path.read_text().splitlines():
-                counts[str(json.loads(line).get("part"))] += 1
+        counts = Tally(restart.part for restart in restarts(self._context.settings))
         rows = [((part,), n) for part, n in sorted(counts.items())]
         yield _one("rustgauge_restarts", "Restarts of each part since the log of restarts began", rows, ("part",))
 

@@ -14,7 +14,8 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from rust_gauge.service.http.admission import UNKNOWN_BODY, Admission, caller_of
+from rust_gauge.service.http.admission import UNKNOWN_BODY, Admission, TooMany, caller_of
+from rust_gauge.service.http.rate_limits import RateLimit, Standing, tighter
 
 log = structlog.get_logger()
 
@@ -76,7 +77,8 @@ class RequestFrame:
 
     def __init__(
         self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool],
-        strict_transport: bool = False, count: Callable[[Scope, int, float], None] | None = None,
+        strict_transport: bool = False, limits: tuple[int, int] = (0, 0),
+        count: Callable[[Scope, int, float], None] | None = None,
     ) -> None:  # fmt: skip
         self.app = app
         self.count = count
@@ -84,6 +86,8 @@ class RequestFrame:
         self.on_error = on_error
         self.is_known = is_known
         self.admission = Admission()
+        self.of_caller = RateLimit("caller", limits[0])
+        self.of_source = RateLimit("source", limits[1])
         self.max_body = max_body
         self.max_stream = max_stream
 
@@ -99,6 +103,7 @@ class RequestFrame:
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
         waits = scope["path"] not in _ALWAYS
         asked = Headers(scope=scope)
+        standing = self._count(scope) if waits and api else None
 
         async def limited() -> Message:
             nonlocal read, known
@@ -124,6 +129,8 @@ class RequestFrame:
                 status = message["status"]
                 headers = MutableHeaders(scope=message)
                 headers["X-Request-Id"] = request_id
+                if standing is not None:
+                    headers.update(standing.headers())
                 for name, value in self.headers.items():
                     headers.setdefault(name, value)
                 if api:
@@ -140,6 +147,8 @@ class RequestFrame:
         length = asked.get("content-length", "")
         declared = int(length[:15]) if length.isascii() and length.isdigit() else 0
         try:
+            if standing is not None and standing.retry_after:
+                raise TooMany(standing)
             async with AsyncExitStack() as held:
                 if "transfer-encoding" not in asked and not declared:
                     await take_turn()
@@ -157,3 +166,9 @@ class RequestFrame:
             shown = masked(scope["path"])
             log.info("request", method=scope["method"], path=shown, status=status, ms=took, **_asker(scope))
             structlog.contextvars.clear_contextvars()
+
+    def _count(self, scope: Scope) -> Standing | None:
+        """Count a request against its caller and its source; whoever shows no token or session is its source."""
+        source = str((scope.get("client") or ("",))[0])
+        by_source, caller = self.of_source.take(source), caller_of(scope)
+        return tighter(self.of_caller.take(caller), by_source)

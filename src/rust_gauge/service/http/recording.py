@@ -16,10 +16,12 @@ from rust_gauge.store.accounts import Principal, TenantAccess
 # Change nothing that somebody would ask about later: mail data, questions that need a body, dry runs.
 # (Signing in and accepting are recorded by their use cases, which know whose they are.)
 _NAMES = """
-    receive load_events stream_events send_to_feed check_message read_feedback_report run_audit start_batch
+    receive load_events stream_events send_to_feed check_message assay_message read_feedback_report run_audit
+    start_batch
     check_plan preview_publication forecast_reading backtest_cause_rules start_policy_backtest try_mapping
     check_addresses get_clearance stream_clearance add_job_piece run_job run_detection start_list_check
     recheck_watch recheck_proof compare_audits check_spf look_at_invitation sign_in sign_out accept_invitation
+    check_second_factor start_passkey start_passkey_sign_in sign_in_with_passkey
 """
 _NOT_RECORDED = frozenset(_NAMES.split())
 _READS_RECORDED = frozenset({"get_recipient_data", "export_suppression", "get_address_status"})

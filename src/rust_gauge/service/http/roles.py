@@ -8,19 +8,24 @@ from fastapi.routing import APIRoute
 from rust_gauge.core.roles import Role
 
 # Answered without a session or token; a feed's address proves the sender by itself, and so does an invitation's link.
-PUBLIC = frozenset({"sign_in", "receive", "healthz", "readyz", "look_at_invitation", "accept_invitation"})
+_PUBLIC = """
+    sign_in receive healthz readyz look_at_invitation accept_invitation get_sign_in_options start_passkey_sign_in
+    sign_in_with_passkey leave_for_issuer return_from_issuer
+"""
+PUBLIC = frozenset(_PUBLIC.split())
 
 # About the person who asks, or all tenants that they may see.
 _SIGNED_IN = """
     get_session sign_out list_tokens add_token rotate_token delete_token get_wall list_worklist list_sessions
     end_session end_other_sessions change_password get_second_factor start_second_factor confirm_second_factor
-    remove_second_factor renew_recovery_codes
+    remove_second_factor renew_recovery_codes list_passkeys start_passkey add_passkey delete_passkey list_identities
+    delete_identity check_second_factor
 """
 SIGNED_IN = frozenset(_SIGNED_IN.split())
 
 # Of the whole installation: `access.Owner` lets its owners pass.
 _OWNER = """
-    list_tenants add_tenant list_people get_person change_owner delete_person reset_second_factor
+    list_tenants add_tenant delete_tenant list_people get_person change_owner delete_person reset_second_factor
     list_owner_invitations invite_owner delete_owner_invitation list_assignments add_assignment delete_assignment
     list_installation_audit_log check_audit_log
 """
@@ -37,7 +42,7 @@ _VIEWER = """
     get_address_words list_suppression count_suppression export_suppression get_address_status
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
     list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
-    list_webhook_calls get_tenant_settings
+    list_webhook_calls get_tenant_settings assay_message
 """
 
 _OPERATOR = """
@@ -55,7 +60,8 @@ _ADMIN = """
     roll_back_publication set_cause_rules apply_cause_rules cancel_cause_rules set_flow_settings erase_recipient
     set_reading_settings reset_reading_settings set_alert_settings set_address_words set_suppression_policy
     reset_suppression_policy set_suppression_matching add_gate delete_gate add_webhook update_webhook
-    delete_webhook test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
+    delete_webhook rotate_webhook_secret
+    test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
     set_tenant_settings list_audit_log
 """
 
@@ -71,8 +77,8 @@ ROLES: dict[str, Role] = {
 
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
-    "audits", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans", "proofs", "publishing",
-    "readings", "suppression", "watches", "webhooks", "worklist",
+    "assays", "audits", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans", "proofs",
+    "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
 )  # fmt: skip
 
 
@@ -89,7 +95,9 @@ def scope_of(route: APIRoute) -> str | None:
 
 
 # Answers to questions that need a body: they change nothing.
-_READ_BY_POST = frozenset({"get_clearance", "stream_clearance", "check_addresses", "check_message", "forecast_reading"})
+_READ_BY_POST = frozenset(
+    {"get_clearance", "stream_clearance", "check_addresses", "check_message", "forecast_reading", "assay_message"}
+)
 
 
 def allows(scopes: tuple[str, ...], needed: str) -> bool:

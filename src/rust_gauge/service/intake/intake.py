@@ -19,6 +19,7 @@ from rust_gauge.service.intake.names import KnownNames, forget_names, known_name
 from rust_gauge.service.intake.reader import Reader
 from rust_gauge.service.intake.rows import Refusal, Rows
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.installation import require_room
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
@@ -47,6 +48,8 @@ def take_in(
 
     `keep` keeps rejected rows, in the same transaction; then a load of rejected rows alone is taken as well.
     """
+
+    require_room(context.settings, context.memory)
 
     def take(some: Rows, keep: Keep | None) -> IntakeResult:
         return _with_rules_of_today(

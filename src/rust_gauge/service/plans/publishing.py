@@ -4,6 +4,8 @@ import base64
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime, timedelta
 from typing import Any
 
 from rust_gauge.contract.publishing import (
@@ -18,7 +20,7 @@ from rust_gauge.core.dns import DnsQuestion, split_server
 from rust_gauge.core.recordplan import PlannedRecord, plan_changes
 from rust_gauge.core.recordplan import RrsetChange as CoreChange
 from rust_gauge.core.recordplan import ZoneChange as CoreZoneChange
-from rust_gauge.gateways.dns_update import UpdateFailed, send_update
+from rust_gauge.gateways.dns_update import KeyRefused, UpdateFailed, send_update
 from rust_gauge.gateways.dns_update import UpdateServer as Server
 from rust_gauge.service.domains.domains import domain_name, find_domain
 from rust_gauge.service.plans.plans import compute
@@ -56,15 +58,20 @@ def put_server(context: Context, tenant: TenantAccess, zone: str, new: NewUpdate
         raise ServiceProblem(
             "invalid-request", "secret: not valid base64", remedy="Copy it as printed by tsig-keygen"
         ) from None
-    kept = {
+    kept: dict[str, Any] = {
         "address": f"[{host}]:{port}" if ":" in host else f"{host}:{port}",
         "key_name": domain_name(new.key_name),
         "algorithm": new.algorithm,
         "secret": encrypt(context.settings, new.secret.get_secret_value()),
     }
 
+    until = context.clock() + timedelta(hours=new.overlap_hours)
+
     def write(connection: Any) -> None:
         known = store_audits.get_setting(connection, tenant.id, _SETTING) or {}
+        if new.overlap_hours and zone in known:
+            before = {name: known[zone][name] for name in ("key_name", "algorithm", "secret")}
+            kept["previous"] = {**before, "until": until.isoformat()}
         if len({*known, zone}) > _MAX_SERVERS:
             raise ServiceProblem(
                 "too-large", f"{_MAX_SERVERS} zones have an update server, the limit", remedy="Delete some first"
@@ -109,7 +116,7 @@ def add_publication(
         )
     if not change.changes:
         raise ServiceProblem("already-there", "The zone already has all records", remedy="Nothing to do")
-    _send(server, change.changes)
+    _send(context, tenant, server, change.changes)
     now = context.clock()
     verified = _holds(context, server, change.changes)
 
@@ -134,7 +141,7 @@ def roll_back_publication(context: Context, tenant: TenantAccess, id: int, made_
     if row.state != "applied":
         raise ServiceProblem("already-there", "It has already been rolled back", remedy="Nothing to do")
     server = _server(context, tenant, row.zone)
-    _send(server, [_in(change).reversed() for change in row.changes])
+    _send(context, tenant, server, [_in(change).reversed() for change in row.changes])
     now = context.clock()
 
     def write(connection: Any) -> None:
@@ -188,6 +195,15 @@ def _server(context: Context, tenant: TenantAccess, zone: str) -> Server:
     return Server(host, port, zone, kept["key_name"], kept["algorithm"], decrypt(context.settings, kept["secret"]))
 
 
+def _previous_server(context: Context, tenant: TenantAccess, server: Server) -> Server | None:
+    """Return the server with the key that was used before, while that one is still tried."""
+    before = _servers(context, tenant).get(server.zone, {}).get("previous")
+    if not before or datetime.fromisoformat(before["until"]) <= context.clock():
+        return None
+    secret = decrypt(context.settings, before["secret"])
+    return replace(server, key_name=before["key_name"], algorithm=before["algorithm"], secret=secret)
+
+
 def _change(
     context: Context, tenant: TenantAccess, row: DomainRow, keys: Sequence[str]
 ) -> tuple[Server, CoreZoneChange]:
@@ -210,9 +226,15 @@ def _holds(context: Context, server: Server, changes: Sequence[CoreChange]) -> b
     )
 
 
-def _send(server: Server, changes: Sequence[CoreChange]) -> None:
+def _send(context: Context, tenant: TenantAccess, server: Server, changes: Sequence[CoreChange]) -> None:
     try:
-        send_update(server, changes)
+        try:
+            send_update(server, changes)
+        except KeyRefused:  # nothing was changed, so the key before may be tried
+            previous = _previous_server(context, tenant, server)
+            if previous is None:
+                raise
+            send_update(previous, changes)
     except UpdateFailed as error:
         raise ServiceProblem("update-failed", str(error), remedy=error.remedy) from None
 
@@ -239,7 +261,11 @@ def _shown_change(server: Server, change: CoreZoneChange) -> ZoneChange:
 
 
 def _shown_server(zone: str, kept: dict[str, Any]) -> UpdateServer:
-    return UpdateServer(zone=zone, address=kept["address"], key_name=kept["key_name"], algorithm=kept["algorithm"])
+    before = kept.get("previous")
+    return UpdateServer(
+        zone=zone, address=kept["address"], key_name=kept["key_name"], algorithm=kept["algorithm"],
+        previous_until=datetime.fromisoformat(before["until"]) if before else None,
+    )  # fmt: skip
 
 
 def _shown(row: PublicationRow) -> Publication:

@@ -71,6 +71,12 @@ KINDS = {
         ProblemKind("update-failed", 502, "Update refused by the name server", "Nothing was changed in the zone."),
         ProblemKind("mail-not-sent", 502, "Message not sent", "No code was sent; try another relay."),
         ProblemKind("wrong-code", 422, "Wrong code", "Codes are valid for 24 hours and five attempts."),
+        ProblemKind("wrong-passkey", 422, "Passkey not accepted", "Retry, or sign in with your password."),
+        ProblemKind("no-account", 403, "No account", "Nobody here is linked to this account of the issuer."),
+        ProblemKind("issuer-failed", 502, "Not signed in by the issuer", "`detail` says what went wrong there."),
+        ProblemKind(
+            "too-many-requests", 429, "Too many requests", "Slow down; `RateLimit` says how many are left and when."
+        ),
         ProblemKind(
             "not-a-report", 422, "Not an aggregate report", "Expected XML, gzip or zip, or the message that carries it."
         ),

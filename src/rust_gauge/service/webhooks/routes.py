@@ -5,7 +5,14 @@ from typing import Annotated, Literal
 from fastapi import Path, Query
 
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.contract.webhooks import (
+    MadeWebhook,
+    NewWebhook,
+    Webhook,
+    WebhookCall,
+    WebhookChange,
+    WebhookRotation,
+)
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit
 from rust_gauge.service.http.routing import api_router
@@ -33,6 +40,12 @@ Id = Annotated[int, Path(ge=1)]
 def update_webhook(context: Ctx, tenant: Tenant, id: Id, body: WebhookChange) -> Webhook:
     """Change, pause or resume a webhook."""
     return webhooks.update_webhook(context, tenant, id, body)
+
+
+@router.post("/tenants/{tenant}/webhooks/{id}/rotation", tags=["webhooks"], operation_id="rotate_webhook_secret")
+def rotate_webhook_secret(context: Ctx, tenant: Tenant, id: Id, body: WebhookRotation) -> MadeWebhook:
+    """Give a webhook a new secret. Calls are signed with both for a while; the new one is in this answer only."""
+    return webhooks.rotate_secret(context, tenant, id, body)
 
 
 @router.delete("/tenants/{tenant}/webhooks/{id}", tags=["webhooks"], status_code=204, operation_id="delete_webhook")

@@ -12,7 +12,14 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.webhooks import MadeWebhook, NewWebhook, Webhook, WebhookCall, WebhookChange
+from rust_gauge.contract.webhooks import (
+    MadeWebhook,
+    NewWebhook,
+    Webhook,
+    WebhookCall,
+    WebhookChange,
+    WebhookRotation,
+)
 from rust_gauge.core.webhooks import headers_of, pause_after, secret_text
 from rust_gauge.gateways.webhook import HookAddressError, HookCaller
 from rust_gauge.service.http.paging import read_cursor, write_cursor
@@ -63,7 +70,11 @@ def run_call(context: Context, id: int) -> None:
     if row is None or row.state != "waiting" or row.paused:
         return
     body, now = row.body.encode(), context.clock()
-    headers = headers_of(decrypt(context.settings, row.secret), row.message_id, int(now.timestamp()), body)
+    signing = [row.secret]
+    if row.previous_secret and row.previous_until and row.previous_until.replace(tzinfo=UTC) > now:
+        signing.append(row.previous_secret)
+    opened = [decrypt(context.settings, secret) for secret in signing]
+    headers = headers_of(opened, row.message_id, int(now.timestamp()), body)
     answer = _caller(context).post(row.url, headers, body, context.resolver.answer_all)
     now, attempts = context.clock(), row.attempts + 1
     values: dict[str, Any] = {"attempts": attempts, "response": answer.summary or "no response"}
@@ -144,6 +155,15 @@ def update_webhook(context: Context, tenant: TenantAccess, id: int, change: Webh
     return _shown(_row(context, tenant, id))
 
 
+def rotate_secret(context: Context, tenant: TenantAccess, id: int, rotation: WebhookRotation) -> MadeWebhook:
+    """Give a webhook a new secret. Calls are signed with the one before as well, for a while."""
+    _row(context, tenant, id)
+    secret = secret_text(secrets.token_bytes(32))
+    sealed, until = encrypt(context.settings, secret), context.clock() + timedelta(hours=rotation.overlap_hours)
+    context.store.transaction(lambda c: store_webhooks.rotate_secret(c, id, sealed, until))
+    return MadeWebhook(secret=secret, **_shown(_row(context, tenant, id)).model_dump())
+
+
 def delete_webhook(context: Context, tenant: TenantAccess, id: int) -> None:
     """Delete a webhook and its calls."""
     _row(context, tenant, id)
@@ -206,6 +226,7 @@ def _shown(row: WebhookRow) -> Webhook:
     return Webhook(
         id=row.id, name=row.name, url=row.url, subjects=row.subjects, paused=row.paused, waiting=int(row.waiting or 0),
         dead=int(row.dead or 0), created_at=row.created_at, last_at=row.last_at, last_response=row.last_response,
+        previous_until=row.previous_until,
     )  # fmt: skip
 
 

@@ -1,6 +1,6 @@
 """Tenants, people, how they sign in, tokens, and who may use what."""
 
-from sqlalchemy import BINARY, JSON, Boolean, Column, ForeignKey, Index, String, UniqueConstraint, text
+from sqlalchemy import BINARY, JSON, VARBINARY, Boolean, Column, ForeignKey, Index, String, UniqueConstraint, text
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
 
@@ -87,6 +87,42 @@ token = table(
     Column("refused_address", String(45), nullable=False, server_default=text("''")),
     Column("previous_digest", BINARY(32), nullable=True, unique=True),
     Column("previous_until", Time, nullable=True),
+)
+
+# WebAuthn credentials. Ids may have 1,023 octets, so they are looked up by a digest.
+passkey = table(
+    "passkey",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    Column("account_id", Id, ForeignKey("account.id", ondelete="CASCADE"), nullable=False),
+    Column("name", String(80), nullable=False),
+    Column("credential_digest", BINARY(32), nullable=False, unique=True),
+    Column("credential_id", VARBINARY(1023), nullable=False),
+    Column("public_key", VARBINARY(4096), nullable=False),
+    Column("sign_count", Big, nullable=False),
+    Column("synced", Boolean, nullable=False),
+    Column("created_at", Time, nullable=False),
+    Column("last_used_at", Time, nullable=True),
+)
+
+# Accounts at OpenID Connect issuers. `issuer` is the name in the settings, `digest` that of its address and `sub`.
+identity = table(
+    "identity",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    Column("account_id", Id, ForeignKey("account.id", ondelete="CASCADE"), nullable=False),
+    Column("issuer", String(40), nullable=False),
+    Column("digest", BINARY(32), nullable=False, unique=True),
+    Column("email", String(254), nullable=False),
+    Column("created_at", Time, nullable=False),
+    Column("last_used_at", Time, nullable=True),
+)
+
+# What a passkey has to sign, once. Without an account it is for signing in.
+challenge = table(
+    "challenge",
+    Column("digest", BINARY(32), primary_key=True),
+    Column("account_id", Id, ForeignKey("account.id", ondelete="CASCADE"), nullable=True),
+    Column("expires_at", Time, nullable=False),
+    Index("challenge_expires", "expires_at"),
 )
 
 # Counted before a password is looked at, by where it came from and whom it named.

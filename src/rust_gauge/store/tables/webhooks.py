@@ -1,6 +1,6 @@
 """Webhooks and their calls."""
 
-from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text
+from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text, text
 from sqlalchemy.dialects.mysql import SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
@@ -17,6 +17,9 @@ webhook = table(
     Column("created_at", Time, nullable=False),
     Column("last_at", Time, nullable=True),
     Column("last_response", String(500), nullable=False),
+    # The secret before the last rotation, which signs as well until then.
+    Column("previous_secret", String(300), nullable=False, server_default=text("''")),
+    Column("previous_until", Time, nullable=True),
 )
 
 webhook_call = table(

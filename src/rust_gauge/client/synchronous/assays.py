@@ -1,0 +1,15 @@
+"""`client.assays`: messages examined before they are sent."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+from rust_gauge.client.calls import assays as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.assays import Assay
+
+
+class Assays(Part):
+    """Assays of messages. Nothing of a message is stored."""
+
+    def examine(self, tenant: str, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "") -> Assay:
+        """Examine a message as it was or will be sent. Without `ip`, SPF is not evaluated."""
+        return self._client.send(calls.assay_message(tenant, raw, ip, helo, mail_from))

@@ -1,0 +1,147 @@
+"""Assays: what the examination of one message found, and what was read out of it."""
+
+from typing import Literal
+
+from pydantic import Field
+
+from rust_gauge.contract.audits import MessageCheck
+from rust_gauge.contract.common import Model
+
+Level = Literal["fault", "risk", "note"]
+
+
+class AssayPlace(Model):
+    """Where something was seen. `line` and `column` count from 1 within the field or the decoded part; 0: all of it."""
+
+    where: Literal["message", "header", "part", "sending"]
+    name: str = Field("", description="Name of the field, or number of the part")
+    line: int = 0
+    column: int = 0
+    text: str = Field("", description="What stands there, at most 200 characters")
+
+
+class AssayFinding(Model):
+    """One rule that applies, what it takes off the mark, and what to do."""
+
+    rule: str = Field(examples=["link-text-differs"])
+    group: str = Field(examples=["links"])
+    level: Level
+    title: str
+    effect: str = Field(description="What receivers and readers make of it")
+    remedy: str
+    reference: str = ""
+    points: float = Field(description="What it takes off the mark")
+    count: int = Field(description="How often it was seen")
+    places: list[AssayPlace] = Field(description="The first 50 of them")
+
+
+class MessagePart(Model):
+    """One part of the message. `number` counts from 1 at each depth, such as 1.2."""
+
+    number: str = Field(examples=["1.2"])
+    type: str = Field(examples=["text/html"])
+    size: int = Field(description="Octets as sent")
+    charset: str = ""
+    encoding: str = ""
+    disposition: str = ""
+    file_name: str = ""
+
+
+class MessageField(Model):
+    """One field of the header, in the order of the message."""
+
+    name: str
+    value: str = Field(description="On one line, encoded words decoded, at most 2,000 characters")
+    meaning: str = Field("", description="What the field says; empty for fields that are not known")
+
+
+class ProgramFamily(Model):
+    """A general kind of mail program."""
+
+    key: str = Field(examples=["word"])
+    title: str = Field(examples=["Desktop programs that render with a word processor"])
+    short: str = Field("", examples=["Word processor"])
+    device: Literal["desktop", "phone"]
+
+
+class UnsupportedConstruct(Model):
+    """A construct of HTML or CSS that the message uses and some families do not support."""
+
+    key: str = Field(examples=["property display:flex"])
+    title: str
+    support: dict[str, Literal["no", "part"]] = Field(description="By family; families that are missing support it")
+    instead: str = Field(description="What to use instead")
+    count: int
+    places: list[AssayPlace] = Field(description="The first 50 of them")
+
+
+class HtmlSupport(Model):
+    """What families of mail programs make of the HTML, by a dated table of our own."""
+
+    dated: str = Field(examples=["2026-11-30"])
+    families: list[ProgramFamily]
+    constructs: list[UnsupportedConstruct] = Field(description="Those first that most families lack")
+
+
+class MessageLink(Model):
+    """A link, the address of an image, or an address in plain text."""
+
+    url: str
+    text: str
+    kind: Literal["link", "image", "text"]
+    host: str
+    place: AssayPlace
+
+
+class AssayChange(Model):
+    """One difference between two messages; `before` or `after` is empty where something was added or removed."""
+
+    kind: Literal["header", "text", "html text", "html structure", "links", "parts", "size", "route", "authentication"]
+    what: str
+    before: str = ""
+    after: str = ""
+
+
+class PointChange(Model):
+    """A rule whose points differ. `because` has the kinds of change that may account for it: one is the reason, several
+    cannot be told apart, and with none nothing differs that the rule looks at.
+    """
+
+    rule: str
+    title: str
+    before: float
+    after: float
+    because: list[str]
+
+
+class AssayComparison(Model):
+    """A message against the first one. The differences of `points` add up to that of the marks."""
+
+    name: str
+    against: str
+    mark_before: float
+    mark_after: float
+    changes: list[AssayChange]
+    points: list[PointChange]
+
+
+class Assay(Model):
+    """The examination of one message. `mark` is exactly 100 minus the points of the findings."""
+
+    mark: float
+    worst: Level | None
+    findings: list[AssayFinding]
+    not_checked: list[str] = Field(description="What could not be looked at, and why")
+    rules_dated: str = Field(examples=["2026-11-30"])
+    size: int = Field(description="Octets of the message")
+    subject: str
+    header_from: str
+    preview_line: str = Field("", description="What most message lists show behind the subject, at most 140 characters")
+    fields: list[MessageField]
+    parts: list[MessagePart]
+    links: list[MessageLink]
+    text: str | None = Field(description="The text part, decoded; null where there is none")
+    html: str | None = Field(description="The HTML, decoded; null where there is none")
+    visible_text: str | None = Field(None, description="What people can read of the HTML")
+    support: HtmlSupport | None = Field(None, description="Null where there is no HTML")
+    authentication: MessageCheck | None = Field(description="Null where DNS was not asked")

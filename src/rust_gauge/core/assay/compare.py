@@ -1,0 +1,239 @@
+"""Two messages beside each other: what differs in what was sent, and which difference may account for each point.
+
+A point of the mark comes from a rule, and a rule looks at certain things only. When one of those changed, it accounts
+for the point; when several did, they cannot be told apart, and the comparison says so instead of choosing.
+"""
+
+import difflib
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from rust_gauge.core.assay.examine import Examined
+from rust_gauge.core.assay.html import MARK, unmarked
+from rust_gauge.core.mime import words
+
+MOST_CHANGES = 40  # of one kind
+_MOST_LINKS, _MOST_LINES = 500, 2000  # of a message that are compared
+# Differ between any two messages, or are made on the way.
+_OF_EACH = frozenset(
+    ("date", "message-id", "received", "dkim-signature", "arc-seal", "arc-message-signature",
+     "arc-authentication-results", "authentication-results", "received-spf", "return-path", "delivered-to",
+     "content-type", "x-received")
+)  # fmt: skip
+# What some rules look at, and the others of their group.
+_RULE_LOOKS_AT: dict[str, tuple[str, ...]] = {
+    "text-differs": ("text", "html text"),
+    "numbers-differ": ("text", "html text"),
+    "links-differ": ("text", "links"),
+    "links-only-in-html": ("text", "links"),
+    "link-other-domain": ("links", "header"),
+    "mime-version-missing": ("header", "parts"),
+    "line-too-long": ("header", "text", "html text", "html structure", "links", "parts", "size"),
+}
+_LOOKS_AT: dict[str, tuple[str, ...]] = {
+    "authentication": ("header", "text", "html text", "html structure", "links", "parts", "authentication"),
+    "headers": ("header", "route"),
+    "sender": ("header", "links", "authentication", "route"),
+    "links": ("links",),
+    "content": ("html text", "html structure", "text", "header"),
+    "structure": ("parts", "html structure", "html text", "text", "size"),
+    "agreement": ("text", "html text", "links"),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One difference. `kind` is header, text, html text, html structure, links, parts, size, route or authentication;
+    `before` or `after` is empty where something was added or removed."""
+
+    kind: str
+    what: str
+    before: str = ""
+    after: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PointChange:
+    """A rule whose points differ. `because` has the kinds of change that may account for it: one is the reason, several
+    cannot be told apart; none: nothing differs that the rule looks at."""
+
+    rule: str
+    title: str
+    before: float
+    after: float
+    because: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Two messages. The points of `points` add up to the difference of the marks."""
+
+    mark_before: float
+    mark_after: float
+    changes: tuple[Change, ...]
+    points: tuple[PointChange, ...]
+
+
+def compare(before: Examined, after: Examined) -> Comparison:
+    """Compare two messages that were examined by the same rules."""
+    changes = tuple(_changes(before, after))
+    kinds = tuple(dict.fromkeys(change.kind for change in changes))
+    return Comparison(before.assay.mark, after.assay.mark, changes, tuple(_points(before, after, kinds)))
+
+
+def _points(before: Examined, after: Examined, kinds: tuple[str, ...]) -> Iterator[PointChange]:
+    old = {finding.rule: finding for finding in before.assay.findings}
+    new = {finding.rule: finding for finding in after.assay.findings}
+    for rule in dict.fromkeys((*old, *new)):
+        was = old[rule].points if rule in old else 0.0
+        is_now = new[rule].points if rule in new else 0.0
+        if was == is_now and (rule in old) == (rule in new):
+            continue
+        finding = new.get(rule) or old[rule]
+        looks_at = _RULE_LOOKS_AT.get(rule) or _LOOKS_AT.get(finding.group, kinds)
+        because = tuple(kind for kind in looks_at if kind in kinds)
+        yield PointChange(rule, finding.title, was, is_now, because)
+
+
+def _changes(before: Examined, after: Examined) -> Iterator[Change]:
+    yield from _header(before, after)
+    for kind, old, new in (
+        ("text", before.message.text, after.message.text),
+        ("html text", _visible(before), _visible(after)),
+    ):
+        yield from _lines(kind, old or "", new or "")
+    yield from _structure(before, after)
+    yield from _links(before, after)
+    yield from _parts(before, after)
+    yield from _authentication(before, after)
+    yield from _route(before, after)
+
+
+def _header(before: Examined, after: Examined) -> Iterator[Change]:
+    old, new = _fields(before), _fields(after)
+    for name in dict.fromkeys((*old, *new)):
+        if old.get(name) != new.get(name):
+            yield Change("header", name, old.get(name, ""), new.get(name, ""))
+
+
+def _fields(done: Examined) -> dict[str, str]:
+    found: dict[str, list[str]] = {}
+    for field in done.message.mail.fields:
+        if field.name.lower() not in _OF_EACH:
+            found.setdefault(field.name.title(), []).append(words(field.text)[:500])
+    return {name: " | ".join(values) for name, values in found.items()}
+
+
+def _visible(done: Examined) -> str:
+    return "" if done.page is None else done.page.visible_text
+
+
+def _lines(kind: str, old: str, new: str) -> Iterator[Change]:
+    was = [line.strip() for line in old.splitlines() if line.strip()]
+    now = [line.strip() for line in new.splitlines() if line.strip()]
+    matcher = difflib.SequenceMatcher(None, was[:_MOST_LINES], now[:_MOST_LINES], autojunk=False)
+    count = 0
+    for tag, a, b, c, d in matcher.get_opcodes():
+        if tag == "equal":
+            continue
+        count += 1
+        if count > MOST_CHANGES:
+            yield Change(kind, "more lines differ")
+            return
+        yield Change(kind, "lines", "\n".join(was[a:b])[:500], "\n".join(now[c:d])[:500])
+
+
+def _structure(before: Examined, after: Examined) -> Iterator[Change]:
+    old, new = _tags(before), _tags(after)
+    for name in sorted(set(old) | set(new)):
+        if old[name] != new[name]:
+            yield Change("html structure", f"<{name}>", str(old[name] or ""), str(new[name] or ""))
+
+    was, now = _attributes(before), _attributes(after)
+    for text in list((was - now).keys() | (now - was).keys())[:MOST_CHANGES]:
+        yield Change("html structure", "attribute or style", text if was[text] > now[text] else "",
+                     text if now[text] > was[text] else "")  # fmt: skip
+
+
+def _attributes(done: Examined) -> Counter[str]:
+    """Return attributes, without those that links compare, and the texts of style elements."""
+    found: Counter[str] = Counter()
+    for element in () if done.page is None else done.page.elements:
+        for name, value in element.attrib.items():
+            if name not in ("href", "src", MARK):
+                found[f"<{element.tag!s} {name!s}={value!r}>"[:200]] += 1
+        if element.tag == "style":
+            found[f"<style> {unmarked(element.text or '').strip()}"[:500]] += 1
+    return found
+
+
+def _tags(done: Examined) -> Counter[str]:
+    return Counter() if done.page is None else Counter(str(element.tag) for element in done.page.elements)
+
+
+def _links(before: Examined, after: Examined) -> Iterator[Change]:
+    old = [(link.kind, link.text, link.url) for link in before.links[:_MOST_LINKS]]
+    new = [(link.kind, link.text, link.url) for link in after.links[:_MOST_LINKS]]
+    matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
+    count = 0
+    for tag, a, b, c, d in matcher.get_opcodes():
+        if tag == "equal":
+            continue
+        for at in range(max(b - a, d - c)):
+            count += 1
+            if count > MOST_CHANGES:
+                yield Change("links", "more links differ")
+                return
+            was = old[a + at] if a + at < b else None
+            now = new[c + at] if c + at < d else None
+            shown = now or was
+            assert shown is not None, "one of the two is longer"
+            yield Change("links", f"{shown[0]} {shown[1][:80]!r}", was[2] if was else "", now[2] if now else "")
+
+
+def _parts(before: Examined, after: Examined) -> Iterator[Change]:
+    old, new = _listed(before), _listed(after)
+    for number in dict.fromkeys((*old, *new)):
+        if old.get(number) != new.get(number):
+            yield Change("parts", f"part {number}", old.get(number, ""), new.get(number, ""))
+    sizes = len(before.message.raw), len(after.message.raw)
+    if abs(sizes[0] - sizes[1]) > 0.1 * max(sizes):
+        yield Change("size", "octets", f"{sizes[0]:,}", f"{sizes[1]:,}")
+
+
+def _listed(done: Examined) -> dict[str, str]:
+    return {
+        part.number: " ".join(text for text in (part.type, part.charset, part.encoding, part.file_name) if text)
+        for part in done.message.parts
+    }
+
+
+def _authentication(before: Examined, after: Examined) -> Iterator[Change]:
+    old, new = _results(before), _results(after)
+    for name in dict.fromkeys((*old, *new)):
+        if old.get(name) != new.get(name):
+            yield Change("authentication", name, old.get(name, ""), new.get(name, ""))
+
+
+def _results(done: Examined) -> dict[str, str]:
+    found = done.authentication
+    if found is None:
+        return {}
+    signatures = ", ".join(f"{v.result} d={v.signature.domain} s={v.signature.selector}" for v in found.signatures)
+    return {
+        "DKIM": signatures or "none",
+        "SPF": "not evaluated" if found.spf is None else f"{found.spf.mail_from.result} {found.spf.mail_from_domain}",
+        "DMARC": found.dmarc[0].result if found.dmarc else "not evaluated",
+    }
+
+
+def _route(before: Examined, after: Examined) -> Iterator[Change]:
+    old, new = (_hops(done) for done in (before, after))
+    if old != new:
+        yield Change("route", "Received", "\n".join(old), "\n".join(new))
+
+
+def _hops(done: Examined) -> list[str]:
+    """Return who took the message over, in order, without times and ids."""
+    return [field.text.partition(" id ")[0].partition(";")[0][:200] for field in done.message.fields("Received")][::-1]

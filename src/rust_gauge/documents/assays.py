@@ -1,0 +1,92 @@
+"""An assay as the contract has it."""
+
+from dataclasses import asdict
+
+from rust_gauge.contract import assays as c
+from rust_gauge.core.assay import AssayFinding, Examined, Place
+from rust_gauge.core.assay.compare import Comparison
+from rust_gauge.core.assay.fields import meaning_of
+from rust_gauge.core.assay.support import support_table
+from rust_gauge.core.mime import words
+from rust_gauge.documents.messages import message_document
+
+_LONGEST_VALUE, _MOST_FIELDS, _MOST_LINKS = 2000, 500, 500
+
+
+def assay_document(done: Examined) -> c.Assay:
+    """Return what was found, with what the message consists of."""
+    message, assay = done.message, done.assay
+    return c.Assay(
+        mark=assay.mark,
+        worst=None if assay.worst is None else assay.worst.value,
+        findings=[_finding(finding) for finding in assay.findings],
+        not_checked=list(assay.not_checked),
+        rules_dated=assay.rules_dated,
+        size=len(message.raw),
+        subject=message.value("Subject")[:_LONGEST_VALUE],
+        header_from=message.value("From")[:_LONGEST_VALUE],
+        preview_line=done.preview_line,
+        fields=[
+            c.MessageField(name=field.name, value=words(field.text)[:_LONGEST_VALUE], meaning=meaning_of(field.name))
+            for field in message.mail.fields[:_MOST_FIELDS]
+        ],
+        parts=[
+            c.MessagePart(
+                number=part.number, type=part.type, size=part.size, charset=part.charset, encoding=part.encoding,
+                disposition=part.disposition, file_name=part.file_name,
+            )
+            for part in message.parts
+        ],
+        links=[
+            c.MessageLink(url=link.url, text=link.text, kind=link.kind, host=link.host, place=_place(link.place))
+            for link in done.links[:_MOST_LINKS]
+        ],
+        text=message.text,
+        html=message.html,
+        visible_text=None if done.page is None else done.page.visible_text,
+        support=None if done.page is None else _support(done),
+        authentication=None if done.authentication is None else message_document(done.authentication),
+    )  # fmt: skip
+
+
+def comparison_document(done: Comparison, name: str, against: str) -> c.AssayComparison:
+    """Return a comparison of two messages with these names."""
+    return c.AssayComparison.model_validate(
+        {
+            "name": name, "against": against, "mark_before": done.mark_before, "mark_after": done.mark_after,
+            "changes": [asdict(change) for change in done.changes],
+            "points": [{**asdict(point), "because": list(point.because)} for point in done.points],
+        }
+    )  # fmt: skip
+
+
+def _support(done: Examined) -> c.HtmlSupport:
+    dated, families, _ = support_table()
+    return c.HtmlSupport.model_validate(
+        {
+            "dated": dated,
+            "families": [asdict(each) for each in families.values()],
+            "constructs": [
+                {
+                    "key": each.construct.key, "title": each.construct.title, "support": dict(each.construct.support),
+                    "instead": each.construct.instead, "count": each.count,
+                    "places": [_place(place) for place in each.places],
+                }
+                for each in done.unsupported
+            ],
+        }
+    )  # fmt: skip
+
+
+def _finding(finding: AssayFinding) -> c.AssayFinding:
+    return c.AssayFinding(
+        rule=finding.rule, group=finding.group, level=finding.level.value, title=finding.title, effect=finding.effect,
+        remedy=finding.remedy, reference=finding.reference, points=finding.points, count=finding.count,
+        places=[_place(place) for place in finding.places],
+    )  # fmt: skip
+
+
+def _place(place: Place) -> c.AssayPlace:
+    return c.AssayPlace(
+        where=place.where.value, name=place.name, line=place.line, column=place.column, text=place.text[:200]
+    )

@@ -1,0 +1,28 @@
+"""Assays under /api/v1."""
+
+from typing import Annotated
+
+from fastapi import Query, Request
+from fastapi.concurrency import run_in_threadpool
+
+from rust_gauge.contract.assays import Assay
+from rust_gauge.service.assays import assays
+from rust_gauge.service.http.access import Ctx, Tenant
+from rust_gauge.service.http.routing import api_router
+
+router = api_router()
+
+
+@router.post("/tenants/{tenant}/assays", tags=["assays"], operation_id="assay_message")
+async def assay_message(
+    context: Ctx,
+    tenant: Tenant,
+    request: Request,
+    ip: Annotated[str, Query(max_length=45, description="IP that the message was or will be sent from")] = "",
+    helo: Annotated[str, Query(max_length=1000, description="HELO name")] = "",
+    mail_from: Annotated[str, Query(max_length=400, description="MAIL FROM")] = "",
+) -> Assay:
+    """Examine a message before it is sent: its findings, and a mark of 100 less what they take off. Nothing is stored,
+    and nothing that the message links to is fetched. Without `ip`, SPF is not evaluated.
+    """
+    return await run_in_threadpool(assays.assay_message, context, tenant, await request.body(), ip, helo, mail_from)
