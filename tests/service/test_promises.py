@@ -4,6 +4,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 import threading
 from collections import Counter
 
@@ -31,7 +32,9 @@ def second(office: Office):  # type: ignore[no-untyped-def]
     }
     process = subprocess.Popen([sys.executable, "-m", "rust_gauge.launch.process", "service"], env=environment)
     url = f"http://127.0.0.1:{port}"
-    while process.poll() is None:
+    deadline = time.monotonic() + 60
+    while True:
+        assert process.poll() is None and time.monotonic() < deadline, "the second process did not become ready"
         try:
             if httpx.get(f"{url}/readyz", timeout=5).status_code == 200:
                 break

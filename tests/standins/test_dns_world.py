@@ -15,7 +15,7 @@ from tests.conftest import HEAD, World
 
 @pytest.fixture
 def resolver(world: World):  # type: ignore[no-untyped-def]
-    made = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=0.5, attempts=1))
+    made = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=2.0, attempts=1))
     yield made
     made.close()
 
