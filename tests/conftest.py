@@ -50,6 +50,7 @@ from tests.gateways.primary import Primary, primary
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
 
+pytest_plugins = ["rust_gauge.client.testing"]
 PASSWORD = "correct horse battery"
 TODAY = datetime(2026, 11, 20, 12, tzinfo=UTC)
 HEAD = "$TTL 300\n@ IN SOA ns. host. 1 3600 600 86400 60\n@ IN NS ns.\n"

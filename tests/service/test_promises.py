@@ -4,8 +4,8 @@ import os
 import signal
 import subprocess
 import sys
-import time
 import threading
+import time
 from collections import Counter
 
 import httpx

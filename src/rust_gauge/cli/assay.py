@@ -7,12 +7,12 @@ evaluated, too.
 import argparse
 
 from rust_gauge.cli import local
-from rust_gauge.cli.assay_formats import COLUMNS, RANK, junit, place_text, rows, sarif
 from rust_gauge.cli.assay_view import show_assay, show_comparison
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun
 from rust_gauge.cli.session import Session
+from rust_gauge.client.assay_formats import COLUMNS, RANK, junit, place_text, rows, sarif
 from rust_gauge.contract.assays import Assay, UnsupportedConstruct
 
 DEFAULT = "run"
@@ -25,12 +25,12 @@ EXAMPLES = (
 )
 _MOST = 41 * 1024 * 1024  # octets; a little more than is examined, so that the examination says so
 _MOST_MESSAGES = 6
-_FORMATS = ("text", "json", "ndjson", "csv", "sarif", "junit")
+FORMATS = ("text", "json", "ndjson", "csv", "sarif", "junit")
 
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    made = noun.add("run", run, "examine a message: findings, and a mark of 100 less what they take off", _FORMATS)
+    made = noun.add("run", run, "examine a message: findings, and a mark of 100 less what they take off", FORMATS)
     made.add_argument("file", help="the message as it was or will be sent; - for standard input")
     made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
                       help="exit with 3 from this level on (fault)")  # fmt: skip
@@ -64,8 +64,8 @@ def run(session: Session) -> int:
         done = session.client.assays.examine(session.tenant(), raw, **named)
     else:
         done = _examined_here(arguments, raw, named)
-    _write(session, done)
-    return _status(done, arguments.fail_on, arguments.least_mark)
+    write_assay(session, done, arguments.file)
+    return status_of(done, arguments.fail_on, arguments.least_mark)
 
 
 def support(session: Session) -> int:
@@ -119,10 +119,11 @@ def _examined_here(arguments: argparse.Namespace, raw: bytes, named: dict[str, s
             source.close()
 
 
-def _write(session: Session, done: Assay) -> None:
-    output, form, file = session.output, session.arguments.format, session.arguments.file
+def write_assay(session: Session, done: Assay, file: str) -> None:
+    """Write an assay in the format that was asked for; `file` names the message there."""
+    output, form = session.output, session.arguments.format
     if form == "sarif":
-        output.line(sarif(done, file))
+        output.line(sarif([(file, done)]))
     elif form == "junit":
         output.line(junit(done, file, session.arguments.fail_on))
     elif form == "csv":
@@ -135,7 +136,8 @@ def _write(session: Session, done: Assay) -> None:
         show_assay(output, done)
 
 
-def _status(done: Assay, fail_on: str, least: float | None) -> int:
+def status_of(done: Assay, fail_on: str, least: float | None) -> int:
+    """Return the exit status: 3 for a finding of this level or worse, or a lower mark."""
     if least is not None and done.mark < least:
         return 3
     return 3 if any(RANK[finding.level] <= RANK.get(fail_on, -1) for finding in done.findings) else 0

@@ -1,7 +1,7 @@
 """An assay as text for a terminal: the mark, then each finding with its place and remedy."""
 
-from rust_gauge.cli.assay_formats import place_text
 from rust_gauge.cli.output import Output, plural
+from rust_gauge.client.assay_formats import place_text
 from rust_gauge.contract.assays import Assay, AssayComparison, AssayFinding
 
 _SHOWN = 3  # places of one finding

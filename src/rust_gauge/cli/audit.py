@@ -8,7 +8,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from rust_gauge.cli import formats, jobs_wait, local
+from rust_gauge.cli import jobs_wait, local
 from rust_gauge.cli.audit_view import show as show_audit
 from rust_gauge.cli.audit_view import show_comparison
 from rust_gauge.cli.errors import UsageError
@@ -17,6 +17,7 @@ from rust_gauge.cli.message_view import show_message, show_report, show_spf_chec
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session, read_text
+from rust_gauge.client import formats
 from rust_gauge.contract.audits import Audit, AuditSettings, AuditSummary, BatchResult
 
 DEFAULT = "run"

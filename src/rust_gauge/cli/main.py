@@ -22,7 +22,7 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Every day", ("wall", "worklist", "reading", "trail", "report")),
     ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
-    ("Before a send", ("suppression", "clearance", "address", "assay")),
+    ("Before a send", ("suppression", "clearance", "address", "assay", "tray")),
     ("Settings and access", ("alert", "webhook", "job", "token", "member", "tenant", "account", "completion")),
     ("Installation", ("installation", "audit-log")),
 )
@@ -48,6 +48,7 @@ HELP = {
     "clearance": "may these addresses be mailed?",
     "address": "check addresses before they are mailed",
     "assay": "examine a message before it is sent",
+    "tray": "catch test messages, wait for them and examine them",
     "alert": "alert channels and notifications",
     "webhook": "signed calls to your own programs",
     "job": "long-running work: progress, cancel, resume",

@@ -5,6 +5,7 @@ ClientError
  └─ ProblemResponse        the service refused; `problem` is its RFC 9457 document
      ├─ NotAllowedError      401, 403: sign in, or another token
      ├─ NotFoundError        404
+     │   └─ NoMessageError     a wait for a message is over
      ├─ AlreadyThereError    409
      ├─ InvalidInputError    400, 413, 415, 422: `problem.errors` names the places
      └─ UnavailableError     429, 5xx: retry later
@@ -38,6 +39,10 @@ class NotAllowedError(ProblemResponse):
 
 class NotFoundError(ProblemResponse):
     """It does not exist, or belongs to another tenant."""
+
+
+class NoMessageError(NotFoundError):
+    """No such message came to a tray in time."""
 
 
 class AlreadyThereError(ProblemResponse):

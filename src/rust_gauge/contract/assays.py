@@ -96,7 +96,9 @@ class MessageLink(Model):
 class AssayChange(Model):
     """One difference between two messages; `before` or `after` is empty where something was added or removed."""
 
-    kind: Literal["header", "text", "html text", "html structure", "links", "parts", "size", "route", "authentication"]
+    kind: Literal[
+        "header", "text", "html text", "html structure", "links", "parts", "size", "route", "listing", "authentication"
+    ]
     what: str
     before: str = ""
     after: str = ""

@@ -1,10 +1,11 @@
 """An assay as the contract has it."""
 
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 
 from rust_gauge.contract import assays as c
-from rust_gauge.core.assay import AssayFinding, Examined, Place
-from rust_gauge.core.assay.compare import Comparison
+from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place
+from rust_gauge.core.assay.compare import Comparison, Side, Taken
 from rust_gauge.core.assay.fields import meaning_of
 from rust_gauge.core.assay.support import support_table
 from rust_gauge.core.mime import words
@@ -26,27 +27,61 @@ def assay_document(done: Examined) -> c.Assay:
         subject=message.value("Subject")[:_LONGEST_VALUE],
         header_from=message.value("From")[:_LONGEST_VALUE],
         preview_line=done.preview_line,
-        fields=[
-            c.MessageField(name=field.name, value=words(field.text)[:_LONGEST_VALUE], meaning=meaning_of(field.name))
-            for field in message.mail.fields[:_MOST_FIELDS]
-        ],
-        parts=[
-            c.MessagePart(
-                number=part.number, type=part.type, size=part.size, charset=part.charset, encoding=part.encoding,
-                disposition=part.disposition, file_name=part.file_name,
-            )
-            for part in message.parts
-        ],
-        links=[
-            c.MessageLink(url=link.url, text=link.text, kind=link.kind, host=link.host, place=_place(link.place))
-            for link in done.links[:_MOST_LINKS]
-        ],
+        fields=fields_document(message),
+        parts=parts_document(message),
+        links=links_document(done.links),
         text=message.text,
         html=message.html,
         visible_text=None if done.page is None else done.page.visible_text,
         support=None if done.page is None else _support(done),
         authentication=None if done.authentication is None else message_document(done.authentication),
     )  # fmt: skip
+
+
+def fields_document(message: Message) -> list[c.MessageField]:
+    """Return the fields of the header, in order and explained."""
+    return [
+        c.MessageField(name=field.name, value=words(field.text)[:_LONGEST_VALUE], meaning=meaning_of(field.name))
+        for field in message.mail.fields[:_MOST_FIELDS]
+    ]
+
+
+def parts_document(message: Message) -> list[c.MessagePart]:
+    """Return the parts, in order."""
+    return [
+        c.MessagePart(
+            number=part.number, type=part.type, size=part.size, charset=part.charset, encoding=part.encoding,
+            disposition=part.disposition, file_name=part.file_name,
+        )
+        for part in message.parts
+    ]  # fmt: skip
+
+
+def links_document(links: Sequence[Link]) -> list[c.MessageLink]:
+    """Return links, addresses of images and addresses in plain text."""
+    return [
+        c.MessageLink(url=link.url, text=link.text, kind=link.kind, host=link.host, place=_place(link.place))
+        for link in links[:_MOST_LINKS]
+    ]
+
+
+def side_document(
+    message: Message, page: Html | None, links: tuple[Link, ...], assay: c.Assay, path: Mapping[str, str]
+) -> Side:
+    """Return a message as it is compared, with what was found when it was examined."""
+    taken = tuple(Taken(each.rule, each.group, each.title, each.points) for each in assay.findings)
+    listed = [place.text for each in assay.findings if each.rule == "address-listed" for place in each.places]
+    results: dict[str, str] = {}
+    if (found := assay.authentication) is not None:
+        signatures = ", ".join(f"{one.result} d={one.domain} s={one.selector}" for one in found.signatures)
+        results = {
+            "DKIM": signatures or "none",
+            "SPF": "not evaluated"
+            if found.spf is None
+            else f"{found.spf.mail_from.result} {found.spf.mail_from.domain}",
+            "DMARC": found.dmarc[0].result if found.dmarc else "not evaluated",
+        }
+    return Side(message, page, links, assay.mark, taken, results, path, tuple(listed))
 
 
 def comparison_document(done: Comparison, name: str, against: str) -> c.AssayComparison:

@@ -12,6 +12,8 @@ import structlog
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 
+from rust_gauge.gateways.smtp_session import SmtpSession
+
 log = structlog.get_logger()
 _MAX_RECIPIENTS = 100  # RFC 5321 §4.5.3.1.8 asks for at least 100
 _TIMEOUT = 120  # seconds
@@ -50,7 +52,7 @@ class MailIn:
 
 class _Listener(Controller):
     def factory(self) -> SMTP:
-        return SMTP(self.handler, **self.SMTP_kwargs)
+        return SmtpSession(self.handler, **self.SMTP_kwargs)
 
 
 class _Handler:

@@ -213,6 +213,8 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     supervisor.start_forked("feeds", "feeds")
     if settings.policy_port or "RUSTGAUGE_POLICY_PORT" in more:
         supervisor.start_forked("gates", "gates")
+    if settings.bench_port or "RUSTGAUGE_BENCH_PORT" in more:
+        supervisor.start_forked("bench", "bench")
     host = "127.0.0.1" if settings.host in ("0.0.0.0", "::") else settings.host
     scheme = "https" if settings.tls_cert_file else "http"
     supervisor.wait_for(f"{scheme}://{host}:{port}/readyz")

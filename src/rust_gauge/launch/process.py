@@ -1,4 +1,5 @@
-"""One process of the product: `python -m rust_gauge.launch.process service`, `worker`, `feeds` or `gates`.
+"""One process of the product: `python -m rust_gauge.launch.process service`, `worker`, `feeds`, `gates` or
+`bench`.
 
 Settings come from outside. `template` imports what all of them need, and forks them on demand.
 """
@@ -21,7 +22,7 @@ from rust_gauge.store.heartbeat import Heartbeat
 Run = Callable[[Context], None]
 """Works until a signal says stop."""
 
-_KINDS = ("worker", "feeds", "gates")
+_KINDS = ("worker", "feeds", "gates", "bench")
 
 
 def _runner(kind: str) -> Run:
@@ -38,6 +39,10 @@ def _runner(kind: str) -> Run:
         from rust_gauge.service.clearance.gate_server import run_gates
 
         return lambda context: _until_stopped(context, run_gates)
+    if kind == "bench":
+        from rust_gauge.service.bench.listener import run_bench
+
+        return lambda context: _until_stopped(context, run_bench)
     import uvicorn
 
     from rust_gauge.service.app import create_app

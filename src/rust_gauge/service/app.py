@@ -4,6 +4,7 @@ from fastapi import FastAPI
 
 from rust_gauge.service.accounts import routes as accounts
 from rust_gauge.service.assays import routes as assays
+from rust_gauge.service.bench import routes as bench
 from rust_gauge.service.clearance import routes as clearance
 from rust_gauge.service.domains import pages as confirmation
 from rust_gauge.service.domains import routes as domains
@@ -27,6 +28,7 @@ ROUTERS = (
     accounts.router,
     domains.router,
     assays.router,
+    bench.router,
     plans.router,
     providers.router,
     intake.router,

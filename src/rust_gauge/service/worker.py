@@ -12,6 +12,7 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.service.accounts import installation
+from rust_gauge.service.bench import examining, trays
 from rust_gauge.service.clearance import list_checks
 from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
@@ -132,6 +133,7 @@ def tick(context: Context) -> None:
     proofs.look_at_due(context)
     webhooks.forget_old(context)
     feeds.forget_old(context)
+    trays.forget_old(context)
     editing.end_overdue(context)
     proposals.ask_for_due(context)
     service_jobs.forget_old(context)
@@ -150,7 +152,8 @@ def run_worker(context: Context, stop: threading.Event) -> None:
             if last is None or now - last > _TICK:
                 tick(context)
                 last = now
-            if not work_once(context):
+            # One message for each job, so that neither waits for all of the other.
+            if not work_once(context) | examining.examine_next(context):
                 stop.wait(_POLL)
         except StoreError as error:
             log.warning("store_unavailable", error=str(error))

@@ -32,6 +32,52 @@ class FeedColumns(TypedDict, total=False):
     created_at: datetime
 
 
+class TrayColumns(TypedDict, total=False):
+    """Columns of `tray`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    title: str
+    address_key: str
+    smtp_user: str
+    password_digest: bytes
+    rotated_at: datetime
+    keep_days: int
+    keep_messages: int
+    max_bytes: int
+    sending_ip: str
+    series_header: str
+    receiver: Json
+    created_at: datetime
+
+
+class CaughtColumns(TypedDict, total=False):
+    """Columns of `caught_message`."""
+
+    id: int
+    tenant_id: int
+    tray_id: int
+    arrived_at: datetime
+    via: str
+    mail_from: str
+    helo: str
+    client_ip: str
+    tls: str
+    recipients: Json
+    subject: str
+    header_from: str
+    message_id: str
+    series: str
+    size: int
+    state: str
+    attempts: int
+    claimed_at: datetime | None
+    mark: float | None
+    worst: str | None
+    points: Json | None
+
+
 class GateColumns(TypedDict, total=False):
     """Columns of `gate`."""
 

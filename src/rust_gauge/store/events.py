@@ -100,7 +100,7 @@ class EventQuery:
     limit: int = 100
 
 
-def _like(text: str) -> str:
+def like(text: str) -> str:
     """Escape a text for LIKE, to be found as it is."""
     return text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
@@ -164,7 +164,7 @@ def find_events(connection: Connection, query: EventQuery) -> list[EventRow]:
     if query.causes:
         where.append(e.cause.in_(query.causes))
     if query.reply:
-        where.append(e.diagnostic.like(f"%{_like(query.reply)}%"))
+        where.append(e.diagnostic.like(f"%{like(query.reply)}%"))
     if query.kinds:
         where.append(e.kind.in_(query.kinds))
     if query.since is not None:

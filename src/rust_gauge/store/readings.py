@@ -179,6 +179,23 @@ def as_of(connection: Connection, tenant_ids: Sequence[int], kind: int, day: dat
     )  # fmt: skip
 
 
+def readings_of_days(connection: Connection, tenant_id: int, domain: str, first: date, last: date) -> dict[str, float]:
+    """Return the overall reading of a domain on these days, by day in ISO form; days without one are missing."""
+    c, d = t.reading_series.c, t.sending_domain.c
+    query = select(*_packed()).join(t.sending_domain, d.id == c.subject_id).where(
+        c.tenant_id == tenant_id, c.kind == 1, c.provider_id == t.ALL_PROVIDERS, d.tenant_id == tenant_id,
+        d.name == domain,
+    )  # fmt: skip
+    found: dict[str, float] = {}
+    for row in values_of(PackedSeries, connection.execute(query)):
+        series = unpack(row)
+        for number, tenths in enumerate(series.tenths):
+            day = series.first + timedelta(days=number)
+            if first <= day <= last and tenths >= 0:
+                found[str(day)] = float(tenths) / 10
+    return found
+
+
 def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[int, int]:
     """Return by subject id: tenths of the latest reading over all providers, of whatever day it is."""
     c = t.reading_series.c

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.relays import Relays
     from rust_gauge.client.asynchronous.suppression import Suppression
     from rust_gauge.client.asynchronous.tokens import Tokens
+    from rust_gauge.client.asynchronous.trays import Trays
     from rust_gauge.client.asynchronous.watches import Watches
     from rust_gauge.client.asynchronous.webhooks import Webhooks
     from rust_gauge.client.asynchronous.worklist import Worklist
@@ -82,6 +83,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.assays import Assays
 
         return Assays(self)
+
+    @cached_property
+    def trays(self) -> "Trays":
+        """Trays that catch test messages."""
+        from rust_gauge.client.asynchronous.trays import Trays
+
+        return Trays(self)
 
     @cached_property
     def audits(self) -> "Audits":

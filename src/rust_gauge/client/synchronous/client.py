@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.relays import Relays
     from rust_gauge.client.synchronous.suppression import Suppression
     from rust_gauge.client.synchronous.tokens import Tokens
+    from rust_gauge.client.synchronous.trays import Trays
     from rust_gauge.client.synchronous.watches import Watches
     from rust_gauge.client.synchronous.webhooks import Webhooks
     from rust_gauge.client.synchronous.worklist import Worklist
@@ -84,6 +85,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.assays import Assays
 
         return Assays(self)
+
+    @cached_property
+    def trays(self) -> "Trays":
+        """Trays that catch test messages."""
+        from rust_gauge.client.synchronous.trays import Trays
+
+        return Trays(self)
 
     @cached_property
     def audits(self) -> "Audits":

@@ -3,6 +3,7 @@
 from rust_gauge.core.assay.examine import Examined, Sending, examine
 from rust_gauge.core.assay.findings import Assay, AssayFinding, Place, Sighting, Where, weigh
 from rust_gauge.core.assay.html import Html, parse_html
+from rust_gauge.core.assay.links import Link, links_of
 from rust_gauge.core.assay.message import MAX_MESSAGE, Message, Part
 from rust_gauge.core.assay.rules import AssayRule, RuleSet, built_in
 
@@ -13,6 +14,7 @@ __all__ = [
     "AssayRule",
     "Examined",
     "Html",
+    "Link",
     "Message",
     "Part",
     "Place",
@@ -22,6 +24,7 @@ __all__ = [
     "Where",
     "built_in",
     "examine",
+    "links_of",
     "parse_html",
     "weigh",
 ]

@@ -6,13 +6,16 @@ for the point; when several did, they cannot be told apart, and the comparison s
 
 import difflib
 from collections import Counter
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 
 from rust_gauge.core.assay.examine import Examined
-from rust_gauge.core.assay.html import MARK, unmarked
+from rust_gauge.core.assay.html import MARK, Html, unmarked
+from rust_gauge.core.assay.links import Link
+from rust_gauge.core.assay.message import Message
 from rust_gauge.core.mime import words
 
+ADDRESS = "sending address"  # of `Side.path`
 MOST_CHANGES = 40  # of one kind
 _MOST_LINKS, _MOST_LINES = 500, 2000  # of a message that are compared
 # Differ between any two messages, or are made on the way.
@@ -29,6 +32,7 @@ _RULE_LOOKS_AT: dict[str, tuple[str, ...]] = {
     "links-only-in-html": ("text", "links"),
     "link-other-domain": ("links", "header"),
     "mime-version-missing": ("header", "parts"),
+    "address-listed": ("listing",),
     "line-too-long": ("header", "text", "html text", "html structure", "links", "parts", "size"),
 }
 _LOOKS_AT: dict[str, tuple[str, ...]] = {
@@ -44,8 +48,8 @@ _LOOKS_AT: dict[str, tuple[str, ...]] = {
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One difference. `kind` is header, text, html text, html structure, links, parts, size, route or authentication;
-    `before` or `after` is empty where something was added or removed."""
+    """One difference. `kind` is header, text, html text, html structure, links, parts, size, route, listing or
+    authentication; `before` or `after` is empty where something was added or removed."""
 
     kind: str
     what: str
@@ -75,16 +79,55 @@ class Comparison:
     points: tuple[PointChange, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What one rule took off the mark of a message."""
+
+    rule: str
+    group: str
+    title: str
+    points: float
+
+
+@dataclass(frozen=True, slots=True)
+class Side:
+    """A message as it is compared, with what its examination found, now or earlier.
+
+    `results` has what was authenticated, by method; `path` how it travelled, such as the address it came from; both as
+    texts. `listed` names the blocklists that had the address then.
+    """
+
+    message: Message
+    page: Html | None
+    links: tuple[Link, ...]
+    mark: float
+    taken: tuple[Taken, ...]
+    results: Mapping[str, str] = field(default_factory=dict)
+    path: Mapping[str, str] = field(default_factory=dict)
+    listed: tuple[str, ...] = ()
+
+
+def side_of(done: Examined) -> Side:
+    """Return a message that was examined just now."""
+    taken = tuple(Taken(each.rule, each.group, each.title, each.points) for each in done.assay.findings)
+    return Side(done.message, done.page, done.links, done.assay.mark, taken, _results(done))
+
+
 def compare(before: Examined, after: Examined) -> Comparison:
     """Compare two messages that were examined by the same rules."""
+    return compare_sides(side_of(before), side_of(after))
+
+
+def compare_sides(before: Side, after: Side) -> Comparison:
+    """Compare two messages, with what was found when each of them was examined."""
     changes = tuple(_changes(before, after))
     kinds = tuple(dict.fromkeys(change.kind for change in changes))
-    return Comparison(before.assay.mark, after.assay.mark, changes, tuple(_points(before, after, kinds)))
+    return Comparison(before.mark, after.mark, changes, tuple(_points(before, after, kinds)))
 
 
-def _points(before: Examined, after: Examined, kinds: tuple[str, ...]) -> Iterator[PointChange]:
-    old = {finding.rule: finding for finding in before.assay.findings}
-    new = {finding.rule: finding for finding in after.assay.findings}
+def _points(before: Side, after: Side, kinds: tuple[str, ...]) -> Iterator[PointChange]:
+    old = {each.rule: each for each in before.taken}
+    new = {each.rule: each for each in after.taken}
     for rule in dict.fromkeys((*old, *new)):
         was = old[rule].points if rule in old else 0.0
         is_now = new[rule].points if rule in new else 0.0
@@ -93,10 +136,12 @@ def _points(before: Examined, after: Examined, kinds: tuple[str, ...]) -> Iterat
         finding = new.get(rule) or old[rule]
         looks_at = _RULE_LOOKS_AT.get(rule) or _LOOKS_AT.get(finding.group, kinds)
         because = tuple(kind for kind in looks_at if kind in kinds)
+        if rule == "address-listed" and before.path.get(ADDRESS) != after.path.get(ADDRESS):
+            because = ("route",)  # another address: whether it is listed comes with it
         yield PointChange(rule, finding.title, was, is_now, because)
 
 
-def _changes(before: Examined, after: Examined) -> Iterator[Change]:
+def _changes(before: Side, after: Side) -> Iterator[Change]:
     yield from _header(before, after)
     for kind, old, new in (
         ("text", before.message.text, after.message.text),
@@ -110,22 +155,22 @@ def _changes(before: Examined, after: Examined) -> Iterator[Change]:
     yield from _route(before, after)
 
 
-def _header(before: Examined, after: Examined) -> Iterator[Change]:
+def _header(before: Side, after: Side) -> Iterator[Change]:
     old, new = _fields(before), _fields(after)
     for name in dict.fromkeys((*old, *new)):
         if old.get(name) != new.get(name):
             yield Change("header", name, old.get(name, ""), new.get(name, ""))
 
 
-def _fields(done: Examined) -> dict[str, str]:
+def _fields(done: Side) -> dict[str, str]:
     found: dict[str, list[str]] = {}
-    for field in done.message.mail.fields:
-        if field.name.lower() not in _OF_EACH:
-            found.setdefault(field.name.title(), []).append(words(field.text)[:500])
+    for one in done.message.mail.fields:
+        if one.name.lower() not in _OF_EACH:
+            found.setdefault(one.name.title(), []).append(words(one.text)[:500])
     return {name: " | ".join(values) for name, values in found.items()}
 
 
-def _visible(done: Examined) -> str:
+def _visible(done: Side) -> str:
     return "" if done.page is None else done.page.visible_text
 
 
@@ -144,7 +189,7 @@ def _lines(kind: str, old: str, new: str) -> Iterator[Change]:
         yield Change(kind, "lines", "\n".join(was[a:b])[:500], "\n".join(now[c:d])[:500])
 
 
-def _structure(before: Examined, after: Examined) -> Iterator[Change]:
+def _structure(before: Side, after: Side) -> Iterator[Change]:
     old, new = _tags(before), _tags(after)
     for name in sorted(set(old) | set(new)):
         if old[name] != new[name]:
@@ -156,7 +201,7 @@ def _structure(before: Examined, after: Examined) -> Iterator[Change]:
                      text if now[text] > was[text] else "")  # fmt: skip
 
 
-def _attributes(done: Examined) -> Counter[str]:
+def _attributes(done: Side) -> Counter[str]:
     """Return attributes, without those that links compare, and the texts of style elements."""
     found: Counter[str] = Counter()
     for element in () if done.page is None else done.page.elements:
@@ -168,11 +213,11 @@ def _attributes(done: Examined) -> Counter[str]:
     return found
 
 
-def _tags(done: Examined) -> Counter[str]:
+def _tags(done: Side) -> Counter[str]:
     return Counter() if done.page is None else Counter(str(element.tag) for element in done.page.elements)
 
 
-def _links(before: Examined, after: Examined) -> Iterator[Change]:
+def _links(before: Side, after: Side) -> Iterator[Change]:
     old = [(link.kind, link.text, link.url) for link in before.links[:_MOST_LINKS]]
     new = [(link.kind, link.text, link.url) for link in after.links[:_MOST_LINKS]]
     matcher = difflib.SequenceMatcher(None, old, new, autojunk=False)
@@ -192,7 +237,7 @@ def _links(before: Examined, after: Examined) -> Iterator[Change]:
             yield Change("links", f"{shown[0]} {shown[1][:80]!r}", was[2] if was else "", now[2] if now else "")
 
 
-def _parts(before: Examined, after: Examined) -> Iterator[Change]:
+def _parts(before: Side, after: Side) -> Iterator[Change]:
     old, new = _listed(before), _listed(after)
     for number in dict.fromkeys((*old, *new)):
         if old.get(number) != new.get(number):
@@ -202,18 +247,21 @@ def _parts(before: Examined, after: Examined) -> Iterator[Change]:
         yield Change("size", "octets", f"{sizes[0]:,}", f"{sizes[1]:,}")
 
 
-def _listed(done: Examined) -> dict[str, str]:
+def _listed(done: Side) -> dict[str, str]:
     return {
         part.number: " ".join(text for text in (part.type, part.charset, part.encoding, part.file_name) if text)
         for part in done.message.parts
     }
 
 
-def _authentication(before: Examined, after: Examined) -> Iterator[Change]:
-    old, new = _results(before), _results(after)
+def _authentication(before: Side, after: Side) -> Iterator[Change]:
+    yield from _differing("authentication", before.results, after.results)
+
+
+def _differing(kind: str, old: Mapping[str, str], new: Mapping[str, str]) -> Iterator[Change]:
     for name in dict.fromkeys((*old, *new)):
         if old.get(name) != new.get(name):
-            yield Change("authentication", name, old.get(name, ""), new.get(name, ""))
+            yield Change(kind, name, old.get(name, ""), new.get(name, ""))
 
 
 def _results(done: Examined) -> dict[str, str]:
@@ -228,12 +276,15 @@ def _results(done: Examined) -> dict[str, str]:
     }
 
 
-def _route(before: Examined, after: Examined) -> Iterator[Change]:
+def _route(before: Side, after: Side) -> Iterator[Change]:
     old, new = (_hops(done) for done in (before, after))
     if old != new:
         yield Change("route", "Received", "\n".join(old), "\n".join(new))
+    yield from _differing("route", before.path, after.path)
+    if before.listed != after.listed:
+        yield Change("listing", "address on blocklists", ", ".join(before.listed), ", ".join(after.listed))
 
 
-def _hops(done: Examined) -> list[str]:
+def _hops(done: Side) -> list[str]:
     """Return who took the message over, in order, without times and ids."""
     return [field.text.partition(" id ")[0].partition(";")[0][:200] for field in done.message.fields("Received")][::-1]

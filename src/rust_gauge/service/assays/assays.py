@@ -1,7 +1,9 @@
-"""The examination of a message for a tenant. Nothing of the message is stored."""
+"""The examination of a message for a tenant, with what the tenant's settings and its other data say about it."""
+
+from datetime import datetime
 
 from rust_gauge.contract.assays import Assay
-from rust_gauge.core.assay import Sending, examine
+from rust_gauge.core.assay import Examined, Sending, examine
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.names import parse_ip
 from rust_gauge.documents.assays import assay_document
@@ -12,10 +14,20 @@ from rust_gauge.store.accounts import TenantAccess
 
 
 def assay_message(context: Context, tenant: TenantAccess, raw: bytes, ip: str, helo: str, mail_from: str) -> Assay:
-    """Examine a message. ServiceProblem `invalid-request` when it cannot be examined, or `ip` is not an address."""
+    """Examine a message; nothing of it is stored.
+
+    ServiceProblem `invalid-request` when it cannot be examined, or `ip` is not an address.
+    """
     try:
         sending = Sending(str(parse_ip(ip)) if ip else "", helo, mail_from)
-        program = examine(raw, sending=sending, now=context.clock(), lists=audits.lists_of(context, tenant))
-        return assay_document(context.resolver.run(program, fresh=True))
+        return assay_document(examined(context, tenant.id, raw, sending, context.clock()))
     except InputError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
+
+
+def examined(
+    context: Context, tenant_id: int, raw: bytes, sending: Sending, now: datetime, *, fresh: bool = True
+) -> Examined:
+    """Examine a message as the tenant does. InputError when it cannot be examined."""
+    lists = audits.lists_of(context, tenant_id)
+    return context.resolver.run(examine(raw, sending=sending, now=now, lists=lists), fresh=fresh)

@@ -79,16 +79,20 @@ def _packaged_rules() -> str:
 
 def get_settings(context: Context, tenant: TenantAccess) -> AuditSettings:
     """Return the tenant's settings; what was never set has its default."""
-    kept = context.store.transaction(lambda c: store_audits.get_setting(c, tenant.id, _SETTING))
+    return _settings_of(context, tenant.id)
+
+
+def _settings_of(context: Context, tenant_id: int) -> AuditSettings:
+    kept = context.store.transaction(lambda c: store_audits.get_setting(c, tenant_id, _SETTING))
     rules = list(bulk_rules(context.settings.bulk_rules_file))
     if kept is None:
         return AuditSettings(lists=[], usual_selectors=list(USUAL_SELECTORS), bulk_rules=rules)
     return AuditSettings.model_validate(kept)
 
 
-def lists_of(context: Context, tenant: TenantAccess) -> tuple[DnsList, ...]:
-    """Return the blocklists that the tenant follows."""
-    return _lists(get_settings(context, tenant))
+def lists_of(context: Context, tenant_id: int) -> tuple[DnsList, ...]:
+    """Return the blocklists that a tenant follows."""
+    return _lists(_settings_of(context, tenant_id))
 
 
 def _lists(settings: AuditSettings) -> tuple[DnsList, ...]:

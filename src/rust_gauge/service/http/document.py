@@ -50,13 +50,17 @@ _STREAMS: dict[str, dict[str, str]] = {
     "add_job_piece": {"application/octet-stream": "A piece of the file"},
     "check_message": {"message/rfc822": "The message as it was captured"},
     "assay_message": {"message/rfc822": "The message as it was or will be sent"},
+    "add_caught_message": {"message/rfc822": "The message as it was or will be sent"},
     "read_feedback_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
 }  # fmt: skip
+_ANYTHING = ("message/rfc822", "application/x-ndjson")
 _MAY_BE_EMPTY = ("stream_clearance", "add_job_piece")
 _ANSWERS: dict[str, dict[str, str]] = {
     "stream_clearance": {"application/x-ndjson": "One answer per line (schema ClearanceAnswer)"},
     "export_suppression": {"text/csv": "One entry per line", "application/x-ndjson": "One entry per line"},
     "get_job_part": {"application/octet-stream": "The rows as they were sent"},
+    "get_caught_source": {"message/rfc822": "The message as it came"},
+    "get_caught_part": {"application/octet-stream": "The decoded octets"},
 }
 
 _EVENT = {
@@ -143,6 +147,8 @@ def _text(kind: str, what: str) -> dict[str, Any]:
         return {"type": "array", "description": what, "items": {"$ref": "#/components/schemas/NewEvent"}}
     if kind == "application/json":
         return {"type": "object", "description": what, "additionalProperties": True}
+    if kind in _ANYTHING:
+        return {"description": what}  # any text at all is taken, and answered line by line or with findings
     binary = kind == "application/octet-stream"
     return {"type": "string", "description": what, **({"format": "binary"} if binary else {})}
 

@@ -30,6 +30,7 @@ _HEADERS = {
 }
 
 
+_WAITING = "/next-message"  # waits for mail most of the time, which takes no thread and has a limit of its own
 _ALWAYS = ("/healthz", "/readyz")  # whoever watches the service asks for these, and must get an answer
 _STREAMED = "/clearance/stream"  # read and answered piece by piece, so its body may be long
 ErrorResponse = Callable[[Request, Exception], Response]
@@ -101,7 +102,7 @@ class RequestFrame:
         began, status, read, started, known = time.perf_counter(), 500, 0, False, False
         limit = self.max_stream if scope["path"].endswith(_STREAMED) else self.max_body
         api = scope["path"].startswith(("/api/", "/healthz", "/readyz"))
-        waits = scope["path"] not in _ALWAYS
+        waits = scope["path"] not in _ALWAYS and not scope["path"].endswith(_WAITING)
         asked = Headers(scope=scope)
         standing = self._count(scope) if waits and api else None
 

@@ -43,6 +43,8 @@ _VIEWER = """
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
     list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
     list_webhook_calls get_tenant_settings assay_message
+    list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
+    get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
 """
 
 _OPERATOR = """
@@ -53,6 +55,7 @@ _OPERATOR = """
     check_addresses add_suppression lift_suppression decide_suppression start_list_check get_clearance
     stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed update_feed delete_feed
     send_to_feed delete_rejected_rows replay_rejected_rows try_mapping
+    add_caught_message delete_caught_message empty_tray recheck_caught_message
 """
 
 _ADMIN = """
@@ -62,7 +65,7 @@ _ADMIN = """
     reset_suppression_policy set_suppression_matching add_gate delete_gate add_webhook update_webhook
     delete_webhook rotate_webhook_secret
     test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
-    set_tenant_settings list_audit_log
+    set_tenant_settings list_audit_log add_tray update_tray delete_tray rotate_tray_password
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
@@ -77,8 +80,8 @@ ROLES: dict[str, Role] = {
 
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
-    "assays", "audits", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans", "proofs",
-    "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
+    "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans",
+    "proofs", "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
 )  # fmt: skip
 
 

@@ -18,6 +18,7 @@ from pydantic_settings import (
 )
 
 from rust_gauge.core.dns import split_server
+from rust_gauge.core.names import normalise_domain
 
 
 class SignInIssuer(BaseModel):
@@ -105,6 +106,19 @@ class Settings(BaseSettings):
     )
     smtp_port: int = Field(0, ge=0, le=65535, description="SMTP port for mail to feeds; 0: off")
     smtp_host: str = "127.0.0.1"
+    bench_port: int = Field(
+        0, ge=0, le=65535, description="SMTP port of the bench, with STARTTLS, for trays and reports; 0: off"
+    )
+    bench_tls_port: int = Field(0, ge=0, le=65535, description="SMTP port of the bench with TLS from the start; 0: off")
+    bench_host: str = Field("127.0.0.1", description="Address that the bench listens on")
+    bench_name: str = Field(
+        "localhost", max_length=253, description="Host name of the bench, which clients connect to and TLS is for"
+    )
+    bench_domain: str = Field(
+        "",
+        max_length=253,
+        description="Domain whose MX is the bench: trays have addresses there, and report@ answers with an assay",
+    )
     policy_port: int = Field(0, ge=0, le=65535, description="Port for policy requests of MTAs; 0: off")
     policy_host: str = "127.0.0.1"
     unsubscribe_mailbox: str = Field(
@@ -203,6 +217,11 @@ class Settings(BaseSettings):
             )
         except (OSError, ValueError, RuntimeError):
             return False
+
+    @field_validator("bench_domain")
+    @classmethod
+    def _check_domain(cls, value: str) -> str:
+        return normalise_domain(value) if value else ""
 
     @field_validator("feed_hosts")
     @classmethod

@@ -20,6 +20,14 @@ from rust_gauge.store.tables.accounts import (
 )
 from rust_gauge.store.tables.audit_log import audit_entry, audit_head
 from rust_gauge.store.tables.base import metadata
+from rust_gauge.store.tables.bench import (
+    caught_detail,
+    caught_message,
+    caught_piece,
+    caught_recipient,
+    tray,
+    tray_greylist,
+)
 from rust_gauge.store.tables.clearance import gate
 from rust_gauge.store.tables.domains import (
     audit,
@@ -90,6 +98,10 @@ __all__ = [
     "audit_entry",
     "audit_head",
     "batch_result",
+    "caught_detail",
+    "caught_message",
+    "caught_piece",
+    "caught_recipient",
     "challenge",
     "dkim_key_seen",
     "domain_fact",
@@ -142,6 +154,8 @@ __all__ = [
     "tenant",
     "tenant_setting",
     "token",
+    "tray",
+    "tray_greylist",
     "trouble",
     "watch",
     "webhook",

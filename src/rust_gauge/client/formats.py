@@ -16,7 +16,7 @@ COLUMNS = ("domain", "level", "rule", "name", "type", "column", "length", "title
 
 
 def rows(audits: Sequence[Audit]) -> list[tuple[object, ...]]:
-    """A row a finding, for tables."""
+    """Return a row for each finding, for tables."""
     return [
         (audit.domain, f.level, f.rule, f.place.name, f.place.rdtype, f.place.column or None, f.place.length or None,
          f.title, f.reason, f.remedy, f.record, f.reference, f.id)
@@ -26,7 +26,7 @@ def rows(audits: Sequence[Audit]) -> list[tuple[object, ...]]:
 
 
 def sarif(audits: Sequence[Audit], lines: Lines) -> str:
-    """SARIF 2.1.0 (OASIS): one run, a result a finding; the file and line where they are known."""
+    """Return SARIF 2.1.0 (OASIS): one run, a result a finding; the file and line where they are known."""
     found = [(audit, finding) for audit in audits for finding in audit.findings]
     rules = {finding.rule: finding for _, finding in found}
     order = sorted(rules)

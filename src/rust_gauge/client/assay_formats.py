@@ -1,8 +1,9 @@
 """Assays in the formats that pipelines read: SARIF 2.1.0, JUnit XML and CSV."""
 
+from collections.abc import Sequence
 from xml.sax.saxutils import escape, quoteattr
 
-from rust_gauge.cli.formats import RANK, SARIF_LEVEL, sarif_run, xml_text
+from rust_gauge.client.formats import RANK, SARIF_LEVEL, sarif_run, xml_text
 from rust_gauge.contract.assays import Assay, AssayFinding, AssayPlace
 
 __all__ = ["COLUMNS", "RANK", "junit", "place_text", "rows", "sarif"]
@@ -27,13 +28,19 @@ def place_text(place: AssayPlace) -> str:
     return ", ".join(text for text in (name, at) if text)
 
 
-def sarif(assay: Assay, file: str) -> str:
-    """Return SARIF 2.1.0 (OASIS): one run, a result for each finding. Places are logical, as parts are encoded."""
-    order = [finding.rule for finding in assay.findings]
-    described = [(finding.rule, finding.effect, finding.remedy) for finding in assay.findings]
-    properties = {"mark": assay.mark, "rulesDated": assay.rules_dated, "notChecked": assay.not_checked}
-    results = [_result(finding, order, file) for finding in assay.findings]
-    return sarif_run(described, results, {"properties": properties})
+def sarif(assays: Sequence[tuple[str, Assay]]) -> str:
+    """Return SARIF 2.1.0 (OASIS) of assays by file name: one run, a result for each finding of each message.
+
+    Places are logical, as parts are encoded.
+    """
+    described = {f.rule: (f.rule, f.effect, f.remedy) for _, assay in assays for f in assay.findings}
+    order = list(described)
+    properties = [
+        {"file": file, "mark": assay.mark, "rulesDated": assay.rules_dated, "notChecked": assay.not_checked}
+        for file, assay in assays
+    ]
+    results = [_result(finding, order, file) for file, assay in assays for finding in assay.findings]
+    return sarif_run(list(described.values()), results, {"properties": {"messages": properties}})
 
 
 def _result(finding: AssayFinding, order: list[str], file: str) -> dict[str, object]:
@@ -43,7 +50,7 @@ def _result(finding: AssayFinding, order: list[str], file: str) -> dict[str, obj
         "level": SARIF_LEVEL[finding.level],
         "message": {"text": f"{finding.title}. {finding.remedy}"},
         "locations": [_location(place, file) for place in finding.places[:_MOST_LOCATIONS]],
-        "partialFingerprints": {"finding/v1": finding.rule},
+        "partialFingerprints": {"finding/v1": f"{file}:{finding.rule}"},
         "properties": {"points": finding.points, "group": finding.group, "count": finding.count},
     }
 

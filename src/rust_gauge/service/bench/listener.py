@@ -1,0 +1,133 @@
+"""The bench's listeners at work: who signs in, where mail goes, how a difficult receiver answers, and catching."""
+
+import hashlib
+import hmac
+import threading
+from dataclasses import asdict
+from datetime import UTC, timedelta
+
+import structlog
+
+from rust_gauge.contract.bench import Conversation, ConversationStep
+from rust_gauge.core.bench import Answer, answer_for
+from rust_gauge.core.bench.receiver import Does
+from rust_gauge.core.errors import AddressError
+from rust_gauge.core.names import parse_address
+from rust_gauge.gateways.bench_in import BenchIn, Delivery, Place
+from rust_gauge.service.bench.catching import Arrival, catch
+from rust_gauge.service.bench.certificate import tls_context
+from rust_gauge.service.bench.trays import digest_of, rules_of
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.store import trays
+from rust_gauge.store.engine import StoreError
+from rust_gauge.store.trays import TrayRow
+
+log = structlog.get_logger()
+_RETRY = 5.0  # seconds until a port that is taken is tried again
+
+
+class Desk:
+    """What the listeners ask (`gateways.bench_in.Bench`)."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+
+    def sign_in(self, user: str, password: str) -> Place | None:
+        """Return the tray of a user; None when user and password do not match."""
+        row = self._context.store.transaction(lambda c: trays.tray_by_user(c, user[:60]))
+        known = bytes(32) if row is None else bytes(row.password_digest)
+        matches = hmac.compare_digest(known, digest_of(password))
+        return _place(row) if row is not None and matches else None
+
+    def place_of(self, address: str) -> Place | None:
+        """Return the tray whose address this is; a tag behind + is ignored."""
+        try:
+            parsed = parse_address(address)
+        except AddressError:
+            return None
+        if str(parsed.domain) != self._context.settings.bench_domain:
+            return None
+        key = parsed.local.lower().partition("+")[0]
+        row = self._context.store.transaction(lambda c: trays.tray_by_key(c, key[:60]))
+        return None if row is None else _place(row)
+
+    def answer(self, place: Place, client_ip: str, mail_from: str, recipient: str) -> Answer:
+        """Return what the tray's rules say about a recipient. A greylisted one is accepted when its time has come."""
+        row = place.key
+        if not isinstance(row, TrayKey):
+            return Answer(Does.ACCEPT)
+        answer = answer_for(rules_of(row.row), recipient)
+        if answer.does is not Does.GREYLIST:
+            return answer
+        now = self._context.clock()
+        attempt = "\n".join((client_ip, mail_from.lower(), recipient.lower())).encode("utf-8", "replace")
+        digest = hashlib.blake2b(attempt, digest_size=16).digest()
+        first = self._context.store.transaction(lambda c: trays.first_attempt(c, row.row.id, digest, now))
+        waited = now - first.replace(tzinfo=UTC)
+        return Answer(Does.ACCEPT) if waited >= timedelta(seconds=answer.seconds) else answer
+
+    def take(self, delivery: Delivery) -> str:
+        """Catch a message; return the reply."""
+        key = delivery.place.key
+        if not isinstance(key, TrayKey):
+            return "550 5.1.1 Nobody takes this message"
+        via = "smtp" if delivery.authenticated else "address"
+        reply = f"250 2.0.0 Caught in {key.row.name}"
+        arrival = Arrival(via, delivery.mail_from, delivery.recipients, conversation_of(delivery, reply))
+        try:
+            catch(self._context, key.row, delivery.raw, arrival)
+        except ServiceProblem as problem:
+            return f"552 5.3.4 {problem}".encode("ascii", "replace").decode()
+        return reply
+
+
+class TrayKey:
+    """A tray as a place where mail goes; two are the same when their trays are."""
+
+    def __init__(self, row: TrayRow) -> None:
+        self.row = row
+
+    def __hash__(self) -> int:
+        return hash(self.row.id)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, TrayKey) and other.row.id == self.row.id
+
+
+def _place(row: TrayRow) -> Place:
+    return Place(TrayKey(row), row.max_bytes)
+
+
+def conversation_of(delivery: Delivery, reply: str) -> Conversation:
+    """Return a conversation as it is stored, with the reply that the message gets."""
+    last = ConversationStep(at=delivery.steps[-1].at if delivery.steps else 0, side="server", text=reply)
+    return Conversation(
+        client_ip=delivery.client_ip, helo=delivery.helo, tls=delivery.tls, cipher=delivery.cipher,
+        authenticated=delivery.authenticated, mail_from=delivery.mail_from, recipients=list(delivery.recipients),
+        steps=[ConversationStep.model_validate(asdict(step)) for step in delivery.steps] + [last],
+    )  # fmt: skip
+
+
+def run_bench(context: Context, stop: threading.Event) -> None:
+    """Listen until `stop` is set. A port that is taken and a database that is away are waited for."""
+    settings = context.settings
+    while not stop.is_set():
+        try:
+            tls = tls_context(context)
+            listeners = BenchIn(
+                settings.bench_host,
+                settings.bench_port,
+                settings.bench_tls_port,
+                settings.bench_name,
+                Desk(context),
+                tls,
+            )
+            listeners.start()
+        except (OSError, StoreError) as error:
+            log.warning("bench_not_listening", error=str(error))
+            stop.wait(_RETRY)
+            continue
+        log.info("bench_listens", port=settings.bench_port, tls_port=settings.bench_tls_port)
+        stop.wait()
+        listeners.stop()
