@@ -315,10 +315,11 @@ def another(world: World) -> Iterator[tuple[Office, Client]]:
 
 def close_office(office: Office) -> None:
     """Delete a tenant and its work, so that no later test has to do it when it looks ahead."""
-    office.world.context.store.transaction(lambda c: _forget(c, office.tenant.id))
+    office.world.context.store.transaction(lambda c: forget_tenant(c, office.tenant.id))
 
 
-def _forget(connection: Connection, tenant_id: int) -> None:
+def forget_tenant(connection: Connection, tenant_id: int) -> None:
+    """Delete a tenant and its jobs."""
     connection.execute(tables.job.delete().where(tables.job.c.tenant_id == tenant_id))
     connection.execute(tables.tenant.delete().where(tables.tenant.c.id == tenant_id))
 

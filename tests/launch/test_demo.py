@@ -1,11 +1,12 @@
 """The demo: its DNS, its mail, its story; and that loading it twice changes no number."""
 
 from collections import Counter
+from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from sqlalchemy import text
+from sqlalchemy import Connection, select, text
 
 from rust_gauge.contract.events import NewEvent
 from rust_gauge.core.audit import AuditRequest, Stream, audit_domain
@@ -19,10 +20,24 @@ from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, wr
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
-from tests.conftest import World
+from rust_gauge.store import tables
+from tests.conftest import World, forget_tenant
 
 ANCHOR = date(2026, 11, 20)
 NOW = datetime(2027, 1, 1, tzinfo=UTC)
+
+
+@pytest.fixture(scope="module", autouse=True)
+def nothing_stays(world: World) -> Iterator[None]:
+    """The demo's tenants go again: whoever looks ahead afterwards would have to compute all their readings."""
+    yield
+
+    def forget(connection: Connection) -> None:
+        slugs = [tenant.slug for tenant in TENANTS]
+        for (id,) in connection.execute(select(tables.tenant.c.id).where(tables.tenant.c.slug.in_(slugs))).all():
+            forget_tenant(connection, id)
+
+    world.context.store.transaction(forget)
 
 
 @pytest.fixture(scope="module")
@@ -142,6 +157,7 @@ def test_loading_the_demo_twice_changes_no_number(
                 "SELECT COUNT(*), SUM(times) FROM suppression_entry WHERE tenant_id = :t",
                 "SELECT COUNT(*), SUM(tenths) FROM reading_series WHERE tenant_id = :t",
                 "SELECT COUNT(*) FROM audit WHERE tenant_id = :t",
+                "SELECT COUNT(*) FROM caught_message WHERE tenant_id = :t",
             )
             return [tuple(connection.execute(text(query), {"t": tenant}).one()) for query in queries]
 

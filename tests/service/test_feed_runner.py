@@ -12,7 +12,8 @@ from pathlib import Path
 import pika
 import pytest
 
-from rust_gauge.client import Client
+from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.bench import NewTray
 from rust_gauge.contract.feeds import FeedChange, FeedDefaults, FeedSource, NewFeed
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.feeds.runner import Runner
@@ -274,3 +275,29 @@ def test_a_real_postfix_shows_up_from_its_log(office: Office, client: Client, ru
             path.unlink()
         if kept.is_dir():
             kept.rmdir()
+
+
+def test_a_maildir_fills_a_tray(office: Office, client: Client, runner: Runner, tmp_path: Path) -> None:
+    maildir = tmp_path / "Maildir"
+    for name in ("new", "cur", "tmp"):
+        (maildir / name).mkdir(parents=True)
+    for number, raw in enumerate(
+        (b"Subject: one\r\nTo: kim@tidepost.example\r\n\r\n", b"Subject: big\r\n\r\n" + b"x" * 5000)
+    ):
+        (maildir / "new" / f"{number}.host").write_bytes(raw)
+    assign(office, "folder", str(maildir))
+    client.trays.add(office.slug, NewTray(name="staging", max_bytes=2000))
+    new = NewFeed(
+        name="copies", kind="mailbox", source=FeedSource(path=str(maildir)), defaults=FeedDefaults(tray="staging")
+    )
+    with pytest.raises(NotFoundError, match="no tray stagin"):
+        client.feeds.add(office.slug, new.model_copy(update={"defaults": FeedDefaults(tray="stagin")}))
+    with pytest.raises(InvalidInputError, match="no messages"):
+        client.feeds.add(office.slug, new.model_copy(update={"kind": "http"}))
+    client.feeds.add(office.slug, new)
+    settle(runner)
+    (caught,) = client.trays.messages(office.slug, "staging")
+    assert (caught.via, caught.subject, caught.recipients) == ("feed", "one", ["kim@tidepost.example"])
+    (rejected,) = client.feeds.rejected_rows(office.slug, "copies")
+    assert "5,019 octets" in rejected.problems[0].what
+    assert list(client.events.list(office.slug)) == []

@@ -1280,6 +1280,316 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/trays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Trays
+         * @description List the trays.
+         */
+        get: operations["list_trays"];
+        put?: never;
+        /**
+         * Add Tray
+         * @description Add a tray. Its SMTP password is in this answer and is not shown again.
+         */
+        post: operations["add_tray"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tray
+         * @description Return a tray.
+         */
+        get: operations["get_tray"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Tray
+         * @description Delete a tray and its messages.
+         */
+        delete: operations["delete_tray"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Tray
+         * @description Change settings of a tray.
+         */
+        patch: operations["update_tray"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rotate Tray Password
+         * @description Give a tray a new SMTP password, which is in this answer only. The one before is refused from now on.
+         */
+        post: operations["rotate_tray_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tray Connection
+         * @description Return how to send to a tray, as settings ready to copy.
+         */
+        get: operations["get_tray_connection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Caught Messages
+         * @description List the messages of a tray, newest first.
+         */
+        get: operations["list_caught_messages"];
+        put?: never;
+        /**
+         * Add Caught Message
+         * @description Put a message into a tray, as if it had been sent there.
+         */
+        post: operations["add_caught_message"];
+        /**
+         * Empty Tray
+         * @description Delete all messages of a tray, and return how many.
+         */
+        delete: operations["empty_tray"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/next-message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Wait For Message
+         * @description Wait for a message and return it, read. With `after` or `since` the first one behind it, else the newest one.
+         *
+         *     `no-message` (404) when none came in time.
+         */
+        get: operations["wait_for_message"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Caught Messages
+         * @description Compare messages with the first of them: what differs, and which difference accounts for each point.
+         */
+        get: operations["compare_caught_messages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Series
+         * @description List the templates whose messages are in a tray, those with the newest message first.
+         */
+        get: operations["list_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Series
+         * @description Return the history of a template: marks over time, their spread, and how much of it goes with the path.
+         */
+        get: operations["get_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Caught Message
+         * @description Return a message, read: header, text, HTML, links, attachments and codes.
+         */
+        get: operations["get_caught_message"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Caught Message
+         * @description Delete a message.
+         */
+        delete: operations["delete_caught_message"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages/{id}/assay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Caught Assay
+         * @description Return the assay of a message, as it was when the message came; it is made now if that is still to be done.
+         */
+        get: operations["get_caught_assay"];
+        put?: never;
+        /**
+         * Recheck Caught Message
+         * @description Examine a message again, with DNS and settings as they are now.
+         */
+        post: operations["recheck_caught_message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages/{id}/conversation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Conversation
+         * @description Return the SMTP conversation in which a message came.
+         */
+        get: operations["get_conversation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages/{id}/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Caught Source
+         * @description Return the octets of a message, exactly as they came.
+         */
+        get: operations["get_caught_source"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/trays/{name}/messages/{id}/parts/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Caught Part
+         * @description Return the decoded octets of one part, such as an attachment.
+         */
+        get: operations["get_caught_part"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/domains/{name}/plan": {
         parameters: {
             query?: never;
@@ -3992,6 +4302,78 @@ export interface components {
             authentication: components["schemas"]["MessageCheck"] | null;
         };
         /**
+         * AssayChange
+         * @description One difference between two messages; `before` or `after` is empty where something was added or removed.
+         * @example {
+         *       "kind": "header",
+         *       "what": "text",
+         *       "before": "",
+         *       "after": ""
+         *     }
+         */
+        AssayChange: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "header" | "text" | "html text" | "html structure" | "links" | "parts" | "size" | "route" | "listing" | "authentication";
+            /** What */
+            what: string;
+            /**
+             * Before
+             * @default
+             */
+            before: string;
+            /**
+             * After
+             * @default
+             */
+            after: string;
+        };
+        /**
+         * AssayComparison
+         * @description A message against the first one. The differences of `points` add up to that of the marks.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "against": "text",
+         *       "mark_before": 0.5,
+         *       "mark_after": 0.5,
+         *       "changes": [
+         *         {
+         *           "kind": "header",
+         *           "what": "text",
+         *           "before": "",
+         *           "after": ""
+         *         }
+         *       ],
+         *       "points": [
+         *         {
+         *           "rule": "text",
+         *           "title": "2 SPF records on copperline.example",
+         *           "before": 0.5,
+         *           "after": 0.5,
+         *           "because": [
+         *             "text"
+         *           ]
+         *         }
+         *       ]
+         *     }
+         */
+        AssayComparison: {
+            /** Name */
+            name: string;
+            /** Against */
+            against: string;
+            /** Mark Before */
+            mark_before: number;
+            /** Mark After */
+            mark_after: number;
+            /** Changes */
+            changes: components["schemas"]["AssayChange"][];
+            /** Points */
+            points: components["schemas"]["PointChange"][];
+        };
+        /**
          * AssayFinding
          * @description One rule that applies, what it takes off the mark, and what to do.
          * @example {
@@ -4132,6 +4514,38 @@ export interface components {
             assigned_at: string;
             /** Assigned By */
             assigned_by: string;
+        };
+        /**
+         * Attachment
+         * @description An attachment.
+         * @example {
+         *       "number": "2",
+         *       "file_name": "text",
+         *       "type": "text",
+         *       "size": 1,
+         *       "sha256": "text"
+         *     }
+         */
+        Attachment: {
+            /**
+             * Number
+             * @example 2
+             */
+            number: string;
+            /** File Name */
+            file_name: string;
+            /** Type */
+            type: string;
+            /**
+             * Size
+             * @description Octets, decoded
+             */
+            size: number;
+            /**
+             * Sha256
+             * @description Of the decoded octets
+             */
+            sha256: string;
         };
         /**
          * Audit
@@ -4730,6 +5144,67 @@ export interface components {
             not_checked: string[];
         };
         /**
+         * BenchComparison
+         * @description Messages compared with the first, and what was different in how they travelled.
+         * @example {
+         *       "messages": [
+         *         {
+         *           "id": 1,
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "via": "smtp",
+         *           "mail_from": "text",
+         *           "recipients": [
+         *             "text"
+         *           ],
+         *           "subject": "text",
+         *           "header_from": "news.glasswort.example",
+         *           "message_id": "m1",
+         *           "series": "text",
+         *           "size": 1,
+         *           "client_ip": "text",
+         *           "helo": "text",
+         *           "tls": "text",
+         *           "state": "waiting",
+         *           "mark": 0.5,
+         *           "worst": "fault"
+         *         }
+         *       ],
+         *       "comparisons": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "against": "text",
+         *           "mark_before": 0.5,
+         *           "mark_after": 0.5,
+         *           "changes": [
+         *             {
+         *               "kind": "header",
+         *               "what": "text",
+         *               "before": "",
+         *               "after": ""
+         *             }
+         *           ],
+         *           "points": [
+         *             {
+         *               "rule": "text",
+         *               "title": "2 SPF records on copperline.example",
+         *               "before": 0.5,
+         *               "after": 0.5,
+         *               "because": [
+         *                 "text"
+         *               ]
+         *             }
+         *           ]
+         *         }
+         *       ]
+         *     }
+         */
+        BenchComparison: {
+            /** Messages */
+            messages: components["schemas"]["CaughtMessage"][];
+            /** Comparisons */
+            comparisons: components["schemas"]["AssayComparison"][];
+        };
+        /**
          * BulkPoint
          * @description One requirement for bulk mail.
          * @example {
@@ -4792,6 +5267,83 @@ export interface components {
              * @default 0
              */
             above: number;
+        };
+        /**
+         * CaughtMessage
+         * @description A caught message as lists show it.
+         * @example {
+         *       "id": 1,
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "via": "smtp",
+         *       "mail_from": "text",
+         *       "recipients": [
+         *         "text"
+         *       ],
+         *       "subject": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "message_id": "m1",
+         *       "series": "text",
+         *       "size": 1,
+         *       "client_ip": "text",
+         *       "helo": "text",
+         *       "tls": "text",
+         *       "state": "waiting",
+         *       "mark": 0.5,
+         *       "worst": "fault"
+         *     }
+         */
+        CaughtMessage: {
+            /** Id */
+            id: number;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /**
+             * Via
+             * @description smtp: with the tray's password; address: from outside; upload; feed: Maildir or IMAP
+             * @enum {string}
+             */
+            via: "smtp" | "address" | "upload" | "feed";
+            /** Mail From */
+            mail_from: string;
+            /** Recipients */
+            recipients: string[];
+            /** Subject */
+            subject: string;
+            /** Header From */
+            header_from: string;
+            /** Message Id */
+            message_id: string;
+            /**
+             * Series
+             * @description What the message is one of: the template, or the subject with numbers taken out
+             */
+            series: string;
+            /** Size */
+            size: number;
+            /** Client Ip */
+            client_ip: string;
+            /** Helo */
+            helo: string;
+            /**
+             * Tls
+             * @description TLS version; empty without TLS
+             */
+            tls: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "claimed" | "examined" | "failed";
+            /**
+             * Mark
+             * @description Null until it was examined
+             */
+            mark: number | null;
+            /** Worst */
+            worst: ("fault" | "risk" | "note") | null;
         };
         /**
          * CauseRow
@@ -5143,6 +5695,105 @@ export interface components {
         Code: {
             /** Code */
             code: string;
+        };
+        /**
+         * ConnectionSnippet
+         * @description Settings for one library or format, ready to copy.
+         * @example {
+         *       "key": "smtplib",
+         *       "title": "Python smtplib",
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        ConnectionSnippet: {
+            /**
+             * Key
+             * @example smtplib
+             */
+            key: string;
+            /**
+             * Title
+             * @example Python smtplib
+             */
+            title: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Conversation
+         * @description How a message came by SMTP. Without SMTP, there are no steps.
+         * @example {
+         *       "client_ip": "",
+         *       "helo": "",
+         *       "tls": "",
+         *       "cipher": "",
+         *       "authenticated": false,
+         *       "mail_from": "",
+         *       "recipients": [],
+         *       "steps": []
+         *     }
+         */
+        Conversation: {
+            /**
+             * Client Ip
+             * @default
+             */
+            client_ip: string;
+            /**
+             * Helo
+             * @default
+             */
+            helo: string;
+            /**
+             * Tls
+             * @default
+             */
+            tls: string;
+            /**
+             * Cipher
+             * @default
+             */
+            cipher: string;
+            /**
+             * Authenticated
+             * @default false
+             */
+            authenticated: boolean;
+            /**
+             * Mail From
+             * @default
+             */
+            mail_from: string;
+            /**
+             * Recipients
+             * @default []
+             */
+            recipients: string[];
+            /**
+             * Steps
+             * @default []
+             */
+            steps: components["schemas"]["ConversationStep"][];
+        };
+        /**
+         * ConversationStep
+         * @description One line of the SMTP conversation. `at` is in seconds since the client connected.
+         * @example {
+         *       "at": 0.5,
+         *       "side": "client",
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        ConversationStep: {
+            /** At */
+            at: number;
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "client" | "server";
+            /** Text */
+            text: string;
         };
         /**
          * Counts
@@ -7063,6 +7714,26 @@ export interface components {
             days: number;
         };
         /**
+         * FoundCode
+         * @description What looks like a one-time code, such as for signing in.
+         * @example {
+         *       "code": "482913",
+         *       "context": "text"
+         *     }
+         */
+        FoundCode: {
+            /**
+             * Code
+             * @example 482913
+             */
+            code: string;
+            /**
+             * Context
+             * @description The text around it
+             */
+            context: string;
+        };
+        /**
          * Gate
          * @description A gate. Its key is shown only when the gate is created.
          * @example {
@@ -8544,6 +9215,83 @@ export interface components {
             secret: string;
         };
         /**
+         * MadeTray
+         * @description A tray with its SMTP password, shown only once.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "title": "2 SPF records on copperline.example",
+         *       "address": "kim@tidepost.example",
+         *       "smtp_user": "text",
+         *       "rotated_at": "2026-11-20T08:00:00Z",
+         *       "keep_days": 1,
+         *       "keep_messages": 1,
+         *       "max_bytes": 1,
+         *       "sending_ip": "192.0.2.10",
+         *       "series_header": "text",
+         *       "receiver": [
+         *         {
+         *           "recipients": "full@*",
+         *           "action": "refuse",
+         *           "reply": "550 5.1.1 No such mailbox",
+         *           "stage": "rcpt",
+         *           "seconds": 0
+         *         }
+         *       ],
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "messages": 1,
+         *       "octets": 1,
+         *       "password": "text"
+         *     }
+         */
+        MadeTray: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /**
+             * Address
+             * @description Address for mail from outside; empty where the installation has no bench domain
+             */
+            address: string;
+            /** Smtp User */
+            smtp_user: string;
+            /**
+             * Rotated At
+             * Format: date-time
+             * @description When the password was made
+             */
+            rotated_at: string;
+            /** Keep Days */
+            keep_days: number;
+            /** Keep Messages */
+            keep_messages: number;
+            /** Max Bytes */
+            max_bytes: number;
+            /** Sending Ip */
+            sending_ip: string;
+            /** Series Header */
+            series_header: string;
+            /** Receiver */
+            receiver: components["schemas"]["ReceiverRule"][];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Messages
+             * @description Messages in it
+             */
+            messages: number;
+            /**
+             * Octets
+             * @description Their size
+             */
+            octets: number;
+            /** Password */
+            password: string;
+        };
+        /**
          * MadeWebhook
          * @description A webhook with the secret that signs its calls, shown only once.
          * @example {
@@ -9525,6 +10273,68 @@ export interface components {
             expires_in_days: number | null;
         };
         /**
+         * NewTray
+         * @description A tray to add.
+         * @example {
+         *       "name": "booking-staging",
+         *       "title": "",
+         *       "keep_days": 14,
+         *       "keep_messages": 2000,
+         *       "max_bytes": 10485760,
+         *       "sending_ip": "",
+         *       "series_header": "X-Template",
+         *       "receiver": []
+         *     }
+         */
+        NewTray: {
+            /**
+             * Name
+             * @example booking-staging
+             */
+            name: string;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+            /**
+             * Keep Days
+             * @description Messages are deleted after this many days
+             * @default 14
+             */
+            keep_days: number;
+            /**
+             * Keep Messages
+             * @description The oldest beyond this number are deleted
+             * @default 2000
+             */
+            keep_messages: number;
+            /**
+             * Max Bytes
+             * @description Largest message that is caught, in octets
+             * @default 10485760
+             */
+            max_bytes: number;
+            /**
+             * Sending Ip
+             * @description IP that real mail will be sent from: SPF and blocklists are checked for it. Mail to the tray's own address has a sending IP of its own
+             * @default
+             */
+            sending_ip: string;
+            /**
+             * Series Header
+             * @description Header field that names the template; without it the subject does
+             * @default
+             * @example X-Template
+             */
+            series_header: string;
+            /**
+             * Receiver
+             * @default []
+             */
+            receiver: components["schemas"]["ReceiverRule"][];
+        };
+        /**
          * NewUpdateServer
          * @description The primary server of a zone, and the TSIG key that may change it.
          * @example {
@@ -9915,6 +10725,40 @@ export interface components {
         Page_BatchResult_: {
             /** Items */
             items: components["schemas"]["BatchResult"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[CaughtMessage]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "via": "smtp",
+         *           "mail_from": "text",
+         *           "recipients": [
+         *             "text"
+         *           ],
+         *           "subject": "text",
+         *           "header_from": "news.glasswort.example",
+         *           "message_id": "m1",
+         *           "series": "text",
+         *           "size": 1,
+         *           "client_ip": "text",
+         *           "helo": "text",
+         *           "tls": "text",
+         *           "state": "waiting",
+         *           "mark": 0.5,
+         *           "worst": "fault"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_CaughtMessage_: {
+            /** Items */
+            items: components["schemas"]["CaughtMessage"][];
             /** Next */
             next?: string | null;
         };
@@ -10628,6 +11472,27 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[SeriesSummary]
+         * @example {
+         *       "items": [
+         *         {
+         *           "series": "text",
+         *           "count": 1,
+         *           "newest_at": "2026-11-20T08:00:00Z",
+         *           "newest_id": 1,
+         *           "mark": 0.5
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_SeriesSummary_: {
+            /** Items */
+            items: components["schemas"]["SeriesSummary"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[SessionInfo]
          * @example {
          *       "items": [
@@ -10803,6 +11668,44 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Tray]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "title": "2 SPF records on copperline.example",
+         *           "address": "kim@tidepost.example",
+         *           "smtp_user": "text",
+         *           "rotated_at": "2026-11-20T08:00:00Z",
+         *           "keep_days": 1,
+         *           "keep_messages": 1,
+         *           "max_bytes": 1,
+         *           "sending_ip": "192.0.2.10",
+         *           "series_header": "text",
+         *           "receiver": [
+         *             {
+         *               "recipients": "full@*",
+         *               "action": "refuse",
+         *               "reply": "550 5.1.1 No such mailbox",
+         *               "stage": "rcpt",
+         *               "seconds": 0
+         *             }
+         *           ],
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "messages": 1,
+         *           "octets": 1
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Tray_: {
+            /** Items */
+            items: components["schemas"]["Tray"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[UpdateServer]
          * @example {
          *       "items": [
@@ -10974,6 +11877,156 @@ export interface components {
             items: components["schemas"]["WorkItem"][];
             /** Next */
             next?: string | null;
+        };
+        /**
+         * ParsedMessage
+         * @description A caught message, read: what tests assert on.
+         * @example {
+         *       "id": 1,
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "via": "smtp",
+         *       "mail_from": "text",
+         *       "recipients": [
+         *         "text"
+         *       ],
+         *       "subject": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "message_id": "m1",
+         *       "series": "text",
+         *       "size": 1,
+         *       "client_ip": "text",
+         *       "helo": "text",
+         *       "tls": "text",
+         *       "state": "waiting",
+         *       "mark": 0.5,
+         *       "worst": "fault",
+         *       "fields": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "value": "text",
+         *           "meaning": ""
+         *         }
+         *       ],
+         *       "parts": [
+         *         {
+         *           "number": "1.2",
+         *           "type": "text/html",
+         *           "size": 1,
+         *           "charset": "",
+         *           "encoding": "",
+         *           "disposition": "",
+         *           "file_name": ""
+         *         }
+         *       ],
+         *       "text": "The list was cleaned",
+         *       "html": "text",
+         *       "visible_text": "text",
+         *       "links": [
+         *         {
+         *           "url": "https://desk.glasswort.example/hook",
+         *           "text": "The list was cleaned",
+         *           "kind": "link",
+         *           "host": "text",
+         *           "place": {
+         *             "where": "message",
+         *             "name": "",
+         *             "line": 0,
+         *             "column": 0,
+         *             "text": ""
+         *           }
+         *         }
+         *       ],
+         *       "attachments": [
+         *         {
+         *           "number": "2",
+         *           "file_name": "text",
+         *           "type": "text",
+         *           "size": 1,
+         *           "sha256": "text"
+         *         }
+         *       ],
+         *       "codes": [
+         *         {
+         *           "code": "482913",
+         *           "context": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        ParsedMessage: {
+            /** Id */
+            id: number;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /**
+             * Via
+             * @description smtp: with the tray's password; address: from outside; upload; feed: Maildir or IMAP
+             * @enum {string}
+             */
+            via: "smtp" | "address" | "upload" | "feed";
+            /** Mail From */
+            mail_from: string;
+            /** Recipients */
+            recipients: string[];
+            /** Subject */
+            subject: string;
+            /** Header From */
+            header_from: string;
+            /** Message Id */
+            message_id: string;
+            /**
+             * Series
+             * @description What the message is one of: the template, or the subject with numbers taken out
+             */
+            series: string;
+            /** Size */
+            size: number;
+            /** Client Ip */
+            client_ip: string;
+            /** Helo */
+            helo: string;
+            /**
+             * Tls
+             * @description TLS version; empty without TLS
+             */
+            tls: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "claimed" | "examined" | "failed";
+            /**
+             * Mark
+             * @description Null until it was examined
+             */
+            mark: number | null;
+            /** Worst */
+            worst: ("fault" | "risk" | "note") | null;
+            /** Fields */
+            fields: components["schemas"]["MessageField"][];
+            /** Parts */
+            parts: components["schemas"]["MessagePart"][];
+            /** Text */
+            text: string | null;
+            /** Html */
+            html: string | null;
+            /**
+             * Visible Text
+             * @description What people can read of the HTML
+             */
+            visible_text: string | null;
+            /** Links */
+            links: components["schemas"]["MessageLink"][];
+            /** Attachments */
+            attachments: components["schemas"]["Attachment"][];
+            /**
+             * Codes
+             * @description The most likely first
+             */
+            codes: components["schemas"]["FoundCode"][];
         };
         /**
          * Passkey
@@ -11400,6 +12453,32 @@ export interface components {
              * @default
              */
             tls_reports_to: string;
+        };
+        /**
+         * PointChange
+         * @description A rule whose points differ. `because` has the kinds of change that may account for it: one is the reason, several
+         *     cannot be told apart, and with none nothing differs that the rule looks at.
+         * @example {
+         *       "rule": "text",
+         *       "title": "2 SPF records on copperline.example",
+         *       "before": 0.5,
+         *       "after": 0.5,
+         *       "because": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        PointChange: {
+            /** Rule */
+            rule: string;
+            /** Title */
+            title: string;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+            /** Because */
+            because: string[];
         };
         /**
          * PolicyBacktestRequest
@@ -12394,6 +13473,54 @@ export interface components {
             changed_by: string;
         };
         /**
+         * ReceiverRule
+         * @description How a tray answers for some recipients. The first rule that matches a recipient counts.
+         *
+         *     refuse: answer with `reply`, after RCPT TO or after the message. full: the same with a reply for a full mailbox.
+         *     greylist: ask to repeat until `seconds` after the first attempt. delay: the answer to the message takes `seconds`.
+         *     slow: every answer from RCPT TO on takes `seconds`.
+         * @example {
+         *       "recipients": "full@*",
+         *       "action": "refuse",
+         *       "reply": "550 5.1.1 No such mailbox",
+         *       "stage": "rcpt",
+         *       "seconds": 0
+         *     }
+         */
+        ReceiverRule: {
+            /**
+             * Recipients
+             * @description Pattern with * and ?
+             * @default *
+             * @example full@*
+             */
+            recipients: string;
+            /**
+             * Action
+             * @enum {string}
+             */
+            action: "refuse" | "full" | "greylist" | "delay" | "slow";
+            /**
+             * Reply
+             * @description SMTP reply, such as 550 5.1.1 No such mailbox; 4xx or 5xx
+             * @default
+             * @example 550 5.1.1 No such mailbox
+             */
+            reply: string;
+            /**
+             * Stage
+             * @default rcpt
+             * @enum {string}
+             */
+            stage: "rcpt" | "data";
+            /**
+             * Seconds
+             * @description delay and slow: at most 120
+             * @default 0
+             */
+            seconds: number;
+        };
+        /**
          * RecipientData
          * @description All data that a tenant stores about one recipient.
          * @example {
@@ -13137,6 +14264,37 @@ export interface components {
             password: string;
         };
         /**
+         * RepeatPath
+         * @description Messages of one series that came by one path: the address and HELO name that they were sent from.
+         * @example {
+         *       "client_ip": "text",
+         *       "helo": "text",
+         *       "count": 1,
+         *       "marks": [
+         *         0.5
+         *       ],
+         *       "least": 0.5,
+         *       "most": 0.5,
+         *       "mean": 0.5
+         *     }
+         */
+        RepeatPath: {
+            /** Client Ip */
+            client_ip: string;
+            /** Helo */
+            helo: string;
+            /** Count */
+            count: number;
+            /** Marks */
+            marks: number[];
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
+            /** Mean */
+            mean: number;
+        };
+        /**
          * ReplayResult
          * @description The outcome of a retry of rejected rows.
          * @example {
@@ -13862,6 +15020,166 @@ export interface components {
              * @default
              */
             message_id: string;
+        };
+        /**
+         * Series
+         * @description Messages of one template: their marks over time, the spread, and how much of it goes with the path.
+         * @example {
+         *       "series": "text",
+         *       "domain": "news.glasswort.example",
+         *       "points": [
+         *         {
+         *           "id": 1,
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "mark": 0.5,
+         *           "worst": "fault",
+         *           "client_ip": "text",
+         *           "reading": 0.5
+         *         }
+         *       ],
+         *       "examined": 1,
+         *       "least": 0.5,
+         *       "most": 0.5,
+         *       "mean": 0.5,
+         *       "paths": [
+         *         {
+         *           "client_ip": "text",
+         *           "helo": "text",
+         *           "count": 1,
+         *           "marks": [
+         *             0.5
+         *           ],
+         *           "least": 0.5,
+         *           "most": 0.5,
+         *           "mean": 0.5
+         *         }
+         *       ],
+         *       "share_of_path": 0.5,
+         *       "rules": [
+         *         {
+         *           "rule": "text",
+         *           "title": "2 SPF records on copperline.example",
+         *           "seen": 1,
+         *           "points": [
+         *             0.5
+         *           ]
+         *         }
+         *       ]
+         *     }
+         */
+        Series: {
+            /** Series */
+            series: string;
+            /**
+             * Domain
+             * @description From domain of the newest message
+             */
+            domain: string;
+            /** Points */
+            points: components["schemas"]["SeriesPoint"][];
+            /** Examined */
+            examined: number;
+            /** Least */
+            least: number | null;
+            /** Most */
+            most: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Paths */
+            paths: components["schemas"]["RepeatPath"][];
+            /**
+             * Share Of Path
+             * @description Share of the variance of marks that goes with the path, 0 to 1; null with fewer than two paths, fewer than two messages on some path, or no variance
+             */
+            share_of_path: number | null;
+            /** Rules */
+            rules: components["schemas"]["SeriesRule"][];
+        };
+        /**
+         * SeriesPoint
+         * @description A message of a series, on the time axis.
+         * @example {
+         *       "id": 1,
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "mark": 0.5,
+         *       "worst": "fault",
+         *       "client_ip": "text",
+         *       "reading": 0.5
+         *     }
+         */
+        SeriesPoint: {
+            /** Id */
+            id: number;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /** Mark */
+            mark: number | null;
+            /** Worst */
+            worst: ("fault" | "risk" | "note") | null;
+            /** Client Ip */
+            client_ip: string;
+            /**
+             * Reading
+             * @description Reading of the From domain on that day, overall
+             */
+            reading?: number | null;
+        };
+        /**
+         * SeriesRule
+         * @description A rule whose points were not the same for all messages of a series.
+         * @example {
+         *       "rule": "text",
+         *       "title": "2 SPF records on copperline.example",
+         *       "seen": 1,
+         *       "points": [
+         *         0.5
+         *       ]
+         *     }
+         */
+        SeriesRule: {
+            /** Rule */
+            rule: string;
+            /** Title */
+            title: string;
+            /**
+             * Seen
+             * @description Messages to which it applied
+             */
+            seen: number;
+            /**
+             * Points
+             * @description For each message, oldest first
+             */
+            points: number[];
+        };
+        /**
+         * SeriesSummary
+         * @description A template and the newest of its messages.
+         * @example {
+         *       "series": "text",
+         *       "count": 1,
+         *       "newest_at": "2026-11-20T08:00:00Z",
+         *       "newest_id": 1,
+         *       "mark": 0.5
+         *     }
+         */
+        SeriesSummary: {
+            /** Series */
+            series: string;
+            /** Count */
+            count: number;
+            /**
+             * Newest At
+             * Format: date-time
+             */
+            newest_at: string;
+            /** Newest Id */
+            newest_id: number;
+            /** Mark */
+            mark: number | null;
         };
         /**
          * SessionInfo
@@ -15276,6 +16594,159 @@ export interface components {
             previous_until?: string | null;
         };
         /**
+         * Tray
+         * @description A tray: what is sent to it is caught and goes nowhere else.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "title": "2 SPF records on copperline.example",
+         *       "address": "kim@tidepost.example",
+         *       "smtp_user": "text",
+         *       "rotated_at": "2026-11-20T08:00:00Z",
+         *       "keep_days": 1,
+         *       "keep_messages": 1,
+         *       "max_bytes": 1,
+         *       "sending_ip": "192.0.2.10",
+         *       "series_header": "text",
+         *       "receiver": [
+         *         {
+         *           "recipients": "full@*",
+         *           "action": "refuse",
+         *           "reply": "550 5.1.1 No such mailbox",
+         *           "stage": "rcpt",
+         *           "seconds": 0
+         *         }
+         *       ],
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "messages": 1,
+         *       "octets": 1
+         *     }
+         */
+        Tray: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /**
+             * Address
+             * @description Address for mail from outside; empty where the installation has no bench domain
+             */
+            address: string;
+            /** Smtp User */
+            smtp_user: string;
+            /**
+             * Rotated At
+             * Format: date-time
+             * @description When the password was made
+             */
+            rotated_at: string;
+            /** Keep Days */
+            keep_days: number;
+            /** Keep Messages */
+            keep_messages: number;
+            /** Max Bytes */
+            max_bytes: number;
+            /** Sending Ip */
+            sending_ip: string;
+            /** Series Header */
+            series_header: string;
+            /** Receiver */
+            receiver: components["schemas"]["ReceiverRule"][];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Messages
+             * @description Messages in it
+             */
+            messages: number;
+            /**
+             * Octets
+             * @description Their size
+             */
+            octets: number;
+        };
+        /**
+         * TrayChange
+         * @description New settings of a tray. Fields that are left out stay unchanged.
+         * @example {
+         *       "title": "2 SPF records on copperline.example",
+         *       "keep_days": 1,
+         *       "keep_messages": 1,
+         *       "max_bytes": 1024,
+         *       "sending_ip": "192.0.2.10",
+         *       "series_header": "text",
+         *       "receiver": [
+         *         {
+         *           "recipients": "full@*",
+         *           "action": "refuse",
+         *           "reply": "550 5.1.1 No such mailbox",
+         *           "stage": "rcpt",
+         *           "seconds": 0
+         *         }
+         *       ]
+         *     }
+         */
+        TrayChange: {
+            /** Title */
+            title?: string | null;
+            /** Keep Days */
+            keep_days?: number | null;
+            /** Keep Messages */
+            keep_messages?: number | null;
+            /** Max Bytes */
+            max_bytes?: number | null;
+            /** Sending Ip */
+            sending_ip?: string | null;
+            /** Series Header */
+            series_header?: string | null;
+            /** Receiver */
+            receiver?: components["schemas"]["ReceiverRule"][] | null;
+        };
+        /**
+         * TrayConnection
+         * @description How to send to a tray. The password is not here: snippets read it from BENCH_PASSWORD.
+         * @example {
+         *       "host": "text",
+         *       "starttls_port": 1,
+         *       "tls_port": 1,
+         *       "smtp_user": "text",
+         *       "certificate": "",
+         *       "snippets": [
+         *         {
+         *           "key": "smtplib",
+         *           "title": "Python smtplib",
+         *           "text": "The list was cleaned"
+         *         }
+         *       ]
+         *     }
+         */
+        TrayConnection: {
+            /**
+             * Host
+             * @description Empty where the installation does not listen for the bench
+             */
+            host: string;
+            /** Starttls Port */
+            starttls_port: number;
+            /**
+             * Tls Port
+             * @description Port with TLS from the start; 0: none
+             */
+            tls_port: number;
+            /** Smtp User */
+            smtp_user: string;
+            /**
+             * Certificate
+             * @description Certificate to trust (PEM), where it is not signed by an authority
+             * @default
+             */
+            certificate: string;
+            /** Snippets */
+            snippets: components["schemas"]["ConnectionSnippet"][];
+        };
+        /**
          * TrialRow
          * @description One row of the sample as an event, or the reason why it is rejected.
          * @example {
@@ -16679,7 +18150,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -16883,7 +18354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17011,7 +18482,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17103,7 +18574,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17231,7 +18702,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17363,7 +18834,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17491,7 +18962,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17587,7 +19058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17715,7 +19186,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17845,7 +19316,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -17975,7 +19446,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18107,7 +19578,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18235,7 +19706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18327,7 +19798,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18459,7 +19930,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18587,7 +20058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18683,7 +20154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18815,7 +20286,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18943,7 +20414,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19077,7 +20548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19175,7 +20646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19267,7 +20738,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19359,7 +20830,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19487,7 +20958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19583,7 +21054,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19717,7 +21188,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19845,7 +21316,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19976,7 +21447,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20077,7 +21548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20208,7 +21679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20339,7 +21810,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20438,7 +21909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20568,7 +22039,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20700,7 +22171,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20832,7 +22303,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20963,7 +22434,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21062,7 +22533,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21190,7 +22661,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21286,7 +22757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21417,7 +22888,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21545,7 +23016,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21640,7 +23111,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21739,7 +23210,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21868,7 +23339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21997,7 +23468,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22125,7 +23596,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22221,7 +23692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22349,7 +23820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22477,7 +23948,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22573,7 +24044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22702,7 +24173,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22841,7 +24312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22941,7 +24412,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23033,7 +24504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23132,7 +24603,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23231,7 +24702,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23364,7 +24835,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23459,7 +24930,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23596,7 +25067,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23733,7 +25204,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23830,7 +25301,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23963,7 +25434,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24065,7 +25536,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24163,7 +25634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24264,7 +25735,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24363,7 +25834,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24472,7 +25943,7 @@ export interface operations {
                  *
                  *     No such mailbox
                  */
-                "message/rfc822": string;
+                "message/rfc822": unknown;
             };
         };
         responses: {
@@ -24512,7 +25983,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24647,7 +26118,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24782,7 +26253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24918,7 +26389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25013,7 +26484,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25112,7 +26583,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25243,7 +26714,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25343,7 +26814,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25473,7 +26944,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25604,7 +27075,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25703,7 +27174,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25835,7 +27306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25971,7 +27442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26102,7 +27573,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26175,7 +27646,7 @@ export interface operations {
                  *
                  *     No such mailbox
                  */
-                "message/rfc822": string;
+                "message/rfc822": unknown;
             };
         };
         responses: {
@@ -26215,7 +27686,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26298,6 +27769,2395 @@ export interface operations {
             };
         };
     };
+    list_trays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Tray_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_tray: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTray"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTray"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tray: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_tray: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_tray: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrayChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tray"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_tray_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTray"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tray_connection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrayConnection"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_caught_messages: {
+        parameters: {
+            query?: {
+                recipient?: string;
+                /** @description Part of the subject, in any case */
+                subject?: string;
+                header_from?: string;
+                /** @description Messages of this series only */
+                template?: string;
+                /** @description Arrived at this time or later */
+                since?: string | null;
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_CaughtMessage_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_caught_message: {
+        parameters: {
+            query?: {
+                /** @description MAIL FROM */
+                mail_from?: string;
+                /** @description Envelope recipient; repeatable. Default: To and Cc */
+                recipient?: string[] | null;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaughtMessage"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    empty_tray: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    wait_for_message: {
+        parameters: {
+            query?: {
+                /** @description Seconds to wait */
+                timeout?: number;
+                /** @description Envelope recipient, whole */
+                recipient?: string;
+                /** @description Part of the subject, in any case */
+                subject?: string;
+                /** @description Part of the From address, in any case */
+                header_from?: string;
+                /** @description Name of a header field, or name and part of its value after a colon */
+                header?: string;
+                /** @description Arrived at this time or later */
+                since?: string | null;
+                /** @description Caught after the message of this number */
+                after?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParsedMessage"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_caught_messages: {
+        parameters: {
+            query: {
+                /** @description Numbers of two to six messages */
+                message: number[];
+            };
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchComparison"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_series: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SeriesSummary_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_series: {
+        parameters: {
+            query: {
+                /** @description The series, as messages name it */
+                template: string;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Series"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_caught_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ParsedMessage"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_caught_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_caught_assay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recheck_caught_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_conversation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversation"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_caught_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": unknown;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_caught_part: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the tray */
+                name: string;
+                /** @description Number of the message */
+                id: number;
+                number: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_plan: {
         parameters: {
             query?: never;
@@ -26348,7 +30208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26445,7 +30305,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26582,7 +30442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26719,7 +30579,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26852,7 +30712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26953,7 +30813,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27085,7 +30945,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27181,7 +31041,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27313,7 +31173,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27444,7 +31304,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27543,7 +31403,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27674,7 +31534,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27775,7 +31635,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27906,7 +31766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28043,7 +31903,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28176,7 +32036,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28277,7 +32137,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28409,7 +32269,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28540,7 +32400,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28640,7 +32500,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28790,7 +32650,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28907,7 +32767,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29006,7 +32866,7 @@ export interface operations {
         requestBody: {
             content: {
                 /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
-                "application/x-ndjson": string;
+                "application/x-ndjson": unknown;
             };
         };
         responses: {
@@ -29046,7 +32906,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29188,7 +33048,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29294,7 +33154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29400,7 +33260,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29495,7 +33355,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29607,7 +33467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29710,7 +33570,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29805,7 +33665,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29904,7 +33764,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30035,7 +33895,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30134,7 +33994,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30265,7 +34125,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30396,7 +34256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30530,7 +34390,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30626,7 +34486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30721,7 +34581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30820,7 +34680,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30953,7 +34813,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31048,7 +34908,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31147,7 +35007,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31282,7 +35142,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31387,7 +35247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31490,7 +35350,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31595,7 +35455,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31730,7 +35590,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31825,7 +35685,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31924,7 +35784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32055,7 +35915,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32193,7 +36053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32292,7 +36152,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32422,7 +36282,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32558,7 +36418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32654,7 +36514,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32754,7 +36614,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32885,7 +36745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33016,7 +36876,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33111,7 +36971,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33210,7 +37070,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33345,7 +37205,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33442,7 +37302,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33573,7 +37433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33668,7 +37528,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33767,7 +37627,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33902,7 +37762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34037,7 +37897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34172,7 +38032,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34307,7 +38167,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34438,7 +38298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34537,7 +38397,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34685,7 +38545,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34784,7 +38644,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34929,7 +38789,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35010,7 +38870,7 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
-                    "application/x-ndjson": string;
+                    "application/x-ndjson": unknown;
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
@@ -35040,7 +38900,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35139,7 +38999,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35274,7 +39134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35407,7 +39267,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35508,7 +39368,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35606,7 +39466,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35701,7 +39561,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35800,7 +39660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35931,7 +39791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36062,7 +39922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36161,7 +40021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36296,7 +40156,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36427,7 +40287,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36526,7 +40386,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36656,7 +40516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36791,7 +40651,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36892,7 +40752,7 @@ export interface operations {
         requestBody?: {
             content: {
                 /** @example {"address": "kim@tidepost.example"} */
-                "application/x-ndjson": string;
+                "application/x-ndjson": unknown;
             };
         };
         responses: {
@@ -36902,7 +40762,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": string;
+                    "application/x-ndjson": unknown;
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
@@ -36932,7 +40792,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37067,7 +40927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37202,7 +41062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37299,7 +41159,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37395,7 +41255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37496,7 +41356,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37632,7 +41492,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37764,7 +41624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37897,7 +41757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37992,7 +41852,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38091,7 +41951,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38223,7 +42083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38317,7 +42177,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38453,7 +42313,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38553,7 +42413,7 @@ export interface operations {
         requestBody: {
             content: {
                 /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
-                "application/x-ndjson": string;
+                "application/x-ndjson": unknown;
                 /**
                  * @example {
                  *       "kind": "bounced",
@@ -38582,7 +42442,7 @@ export interface operations {
                  *
                  *     No such mailbox
                  */
-                "message/rfc822": string;
+                "message/rfc822": unknown;
                 "application/mbox": string;
                 "text/plain": string;
             };
@@ -38624,7 +42484,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38760,7 +42620,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38856,7 +42716,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38991,7 +42851,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39126,7 +42986,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39230,7 +43090,7 @@ export interface operations {
         requestBody: {
             content: {
                 /** @example {"kind": "bounced", "time": "2026-11-20T08:00:00Z", "domain": "news.glasswort.example", "stream": "newsletter", "relay": "driftline", "recipient": "kim@tidepost.example", "message_id": "m1", "reply_code": 550, "diagnostic": "550 5.1.1 no such mailbox"} */
-                "application/x-ndjson": string;
+                "application/x-ndjson": unknown;
                 /**
                  * @example {
                  *       "kind": "bounced",
@@ -39259,7 +43119,7 @@ export interface operations {
                  *
                  *     No such mailbox
                  */
-                "message/rfc822": string;
+                "message/rfc822": unknown;
                 "application/mbox": string;
                 "text/plain": string;
             };
@@ -39414,7 +43274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39513,7 +43373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39643,7 +43503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39779,7 +43639,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39915,7 +43775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40047,7 +43907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40185,7 +44045,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40284,7 +44144,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found */
+            /** @description Not found; No such message came */
             404: {
                 headers: {
                     [name: string]: unknown;

@@ -51,7 +51,10 @@ def show_comparison(output: Output, done: AssayComparison) -> None:
     output.line(f"{output.paint(done.name, 'bold')} against {done.against}: mark {done.mark_before:g}, "
                 f"then {output.paint(f'{done.mark_after:g}', _colour(done.mark_after))} ({sign})")  # fmt: skip
     if not done.changes:
-        output.line("    The messages do not differ in what was sent.")
+        output.line("    The messages differ neither in what was sent nor in how it came.")
+    kinds = list(dict.fromkeys(change.kind for change in done.changes))
+    if len(kinds) > 1:
+        output.line(f"    {len(kinds)} kinds of things changed at once: {', '.join(kinds)}")
     for change in done.changes:
         output.line(f"    {change.kind}: {change.what}")
         for mark, text, colour in (("-", change.before, "fault"), ("+", change.after, "sound")):

@@ -66,6 +66,7 @@ def _feed_options(parser: Any) -> None:
     group = parser.add_argument_group("defaults, where the source does not say")
     for name, what in (("domain", "sending domain"), ("stream", "stream"), ("relay", "relay")):
         group.add_argument(f"--{name}", help=what)
+    parser.add_argument("--tray", help="mail and mailbox: catch messages in this tray instead of reading them")
     group = parser.add_argument_group("source")
     group.add_argument("--address", action="append", help="mail: an address, or @domain; repeatable")
     group.add_argument("--path", help="log: the file; mailbox: a Maildir or mbox, at the service")
@@ -88,7 +89,10 @@ def _source(arguments: Any, base: FeedSource) -> FeedSource:
 
 
 def _defaults(arguments: Any, base: FeedDefaults) -> FeedDefaults:
-    given = {"domain": arguments.domain, "stream": arguments.stream, "relay": arguments.relay}
+    given = {
+        "domain": arguments.domain, "stream": arguments.stream, "relay": arguments.relay,
+        "tray": arguments.tray,
+    }  # fmt: skip
     return base.model_copy(update={name: value for name, value in given.items() if value is not None})
 
 

@@ -69,7 +69,7 @@ def register(noun: Noun) -> None:
     _message(made)
     made = noun.add("assay", assay, "the findings and the mark of a message", FORMATS)
     _message(made)
-    made.add_argument("--again", action="store_true", help="examine it anew, with DNS as it is now")
+    made.add_argument("--again", action="store_true", help="examine it again, with DNS as it is now")
     made.add_argument("--fail-on", choices=("fault", "risk", "note", "never"), default="fault",
                       help="exit with 3 from this level on (fault)")  # fmt: skip
     made.add_argument("--least-mark", type=float, metavar="MARK", help="exit with 3 below this mark, too")
@@ -296,7 +296,8 @@ def _show_message(output: Output, message: ParsedMessage) -> None:
     for each in message.attachments:
         output.line(f"attachment  {each.number} {each.file_name} {each.type} {each.size:,} octets")
     output.line("")
-    output.line((message.text if message.text is not None else message.visible_text or "").rstrip())
+    shown = message.text if message.text is not None else message.visible_text or ""
+    output.line(shown.replace("\r\n", "\n").rstrip())
 
 
 def source(session: Session) -> int:
@@ -370,7 +371,7 @@ def _show_series(output: Output, found: Series) -> None:
     if found.mean is not None:
         output.line(f"marks {found.least:g} to {found.most:g}, mean {found.mean:g}")
     if found.share_of_path is not None:
-        output.line(f"{found.share_of_path:.0%} of the variance goes with the path")
+        output.line(f"{100 * found.share_of_path:.0f} % of the variance goes with the path")
     rows = [(f"{p.arrived_at:%Y-%m-%d %H:%M:%S}", p.id, "" if p.mark is None else f"{p.mark:.1f}", p.client_ip,
              "" if p.reading is None else f"{p.reading:.1f}") for p in found.points]  # fmt: skip
     output.table(("arrived (UTC)", "message", "mark", "from IP", "reading"), rows, right=(1, 2, 4))

@@ -56,11 +56,12 @@ class FeedSource(Model):
 
 
 class FeedDefaults(Model):
-    """Values for events where the source gives none."""
+    """Values for events where the source gives none. With `tray`, messages are caught there instead of read."""
 
     domain: str = Field("", max_length=253)
     stream: str = Field("", max_length=60)
     relay: str = Field("", max_length=60)
+    tray: str = Field("", max_length=40, description="For mail and mailbox: the tray that messages go to, unread")
 
 
 class NewFeed(Model):

@@ -21,6 +21,7 @@ from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Event, Tally
 from rust_gauge.core.roles import Role
+from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.feeds import driftline_documents, returned_message
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
@@ -81,6 +82,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
         if tenant.slug == "glasswort":
             _traffic(context, tenant)
         _audits(context, tenant)
+        _bench(context, tenant)
     if total or recent:  # else nothing is new; the worker computes a day that has begun
         look_at_providers(context, whole=True)
         for tenant in tenants:
@@ -297,6 +299,16 @@ def _audits(context: Context, tenant: TenantAccess) -> None:
     for row in context.store.transaction(lambda c: list_domains(c, tenant.id)):
         if row.audit is None and row.origin == "added":
             audits.run_audit(context, tenant, row.name)
+
+
+def _bench(context: Context, tenant: TenantAccess) -> None:
+    """Trays and their messages; passwords go into a file, as the console shows them only once."""
+    demo = context.settings.var_dir / "demo"
+    for name, password in load_bench(context, tenant, demo / "zones" / "keys").items():
+        file = demo / f"{name}.password"
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.touch(mode=0o600)
+        file.write_text(f"{password}\n", "ascii")
 
 
 def _sample(path: Path, anchor: date) -> None:

@@ -6,7 +6,7 @@ import shutil
 from pathlib import Path
 
 from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
 from rust_gauge.demo.scenario import FLOWS, LONG_TAIL, NULL_MX_DOMAIN, PROVIDERS, RELAYS
 
@@ -16,7 +16,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "5"  # of the zones: when it changes, those of an older demo are written again
+VERSION = "6"  # of the zones: when it changes, those of an older demo are written again
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
@@ -68,8 +68,10 @@ def write_zones(directory: Path) -> None:
     staging = directory.with_name(directory.name + ".new")
     staging.mkdir(parents=True, exist_ok=True)
     (staging / "version").write_text(VERSION)
+    _made.clear()
     for name, body in _zones().items():
         (staging / f"{name}.zone").write_text(_HEAD.format(name=name) + body, "utf-8")
+        _write_keys(staging / "keys", name, body)
     if directory.exists():
         shutil.rmtree(directory)
     staging.rename(directory)
@@ -93,9 +95,28 @@ def proof_token(domain: str) -> str:
     return f"rustgauge-proof={hashlib.sha256(domain.encode()).hexdigest()[:32]}"
 
 
+_made: dict[str, rsa.RSAPrivateKey] = {}  # by their published form
+
+
 def _key(bits: int = 2048) -> str:
-    key = rsa.generate_private_key(public_exponent=65537, key_size=bits).public_key()
-    return base64.b64encode(key.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)).decode()
+    key = rsa.generate_private_key(public_exponent=65537, key_size=bits)
+    public = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    text = base64.b64encode(public).decode()
+    _made[text] = key
+    return text
+
+
+def _write_keys(directory: Path, zone: str, body: str) -> None:
+    """Write the private keys of a zone, `<selector>.<domain>.pem`, with which the demo's test messages are signed."""
+    directory.mkdir(exist_ok=True)
+    for line in body.splitlines():
+        owner, _, value = line.partition(" IN TXT ")
+        selector, marker, rest = owner.partition("._domainkey")
+        key = _made.get("".join(value.split('"')[1::2]).rpartition("p=")[2])
+        if marker and key is not None:
+            domain = f"{rest.strip('.')}.{zone}" if rest else zone
+            pem = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+            (directory / f"{selector}.{domain}.pem").write_bytes(pem)
 
 
 def _txt(owner: str, value: str) -> str:

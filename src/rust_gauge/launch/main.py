@@ -221,6 +221,7 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
 
 
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
+    from rust_gauge.demo.bench import DOMAIN as BENCH_DOMAIN
     from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
     from rust_gauge.demo.zones import (
         MAIL_SERVER,
@@ -266,6 +267,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             )
             mail_port = free_port(33_825)
             smtp_port, policy_port, desk_port = (free_port(33_826 + n) for n in range(3))
+            bench_port, bench_tls_port = free_port(33_832), free_port(33_833)
             supervisor.start(
                 "mail-standin",
                 ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
@@ -313,6 +315,9 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 port,
                 RUSTGAUGE_WEBHOOK_HOSTS=json.dumps(outside["webhook_hosts"]),
                 RUSTGAUGE_POLICY_PORT=str(policy_port),
+                RUSTGAUGE_BENCH_PORT=str(bench_port),
+                RUSTGAUGE_BENCH_TLS_PORT=str(bench_tls_port),
+                RUSTGAUGE_BENCH_DOMAIN=BENCH_DOMAIN,
                 RUSTGAUGE_UNSUBSCRIBE_MAILBOX="leave@bounce.skerry.example",
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
                 RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
@@ -325,7 +330,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
-            _greet(port, password, token, zones, var / "demo" / "mail", smtp_port, policy_port, desk_port)
+            _greet(port, password, token, zones, var / "demo" / "mail", smtp_port, policy_port, desk_port, bench_port)
             supervisor.run()
             print("\nStopping ...", flush=True)
         except KeyboardInterrupt:
@@ -341,8 +346,9 @@ def _say(text: str) -> None:
 
 
 def _greet(
-    port: int, password: str, token: str, zones: Path, mail: Path, smtp_port: int, policy_port: int, desk_port: int
-) -> None:
+    port: int, password: str, token: str, zones: Path, mail: Path, smtp_port: int, policy_port: int, desk_port: int,
+    bench_port: int,
+) -> None:  # fmt: skip
     print(
         f"""
 Rust Gauge is ready.
@@ -355,6 +361,8 @@ Rust Gauge is ready.
   Zones     {zones}/*.zone: change a record and re-check the domain
   Mail      {mail}: messages with verification codes
   Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example; also unsubscribe requests by mail
+  Bench     SMTP on port {bench_port}: `rustgauge tray connection booking-staging --tenant marram`, password in
+            {zones.parent}/booking-staging.password
   MTAs      policy service on port {policy_port}, after `rustgauge clearance add-gate mta1 --tenant marram`
   Members   http://127.0.0.1:{desk_port}/: an example application that receives webhooks (Marram Ferries)
 

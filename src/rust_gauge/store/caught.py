@@ -250,9 +250,3 @@ def set_state(connection: Connection, id: int, state: str) -> None:
     m = t.caught_message.c
     values = {"state": state, "claimed_at": None}
     connection.execute(update(t.caught_message).where(m.id == id).values(values))
-
-
-def count_waiting(connection: Connection) -> int:
-    """Return how many messages wait to be examined."""
-    query = select(func.count()).where(t.caught_message.c.state == "waiting")
-    return int(connection.execute(query).scalar_one())

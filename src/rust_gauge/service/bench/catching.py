@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from email.utils import getaddresses, parseaddr
 
 import orjson
@@ -30,6 +31,7 @@ class Arrival:
     mail_from: str = ""
     recipients: tuple[str, ...] = ()
     conversation: Conversation = field(default_factory=Conversation)
+    at: datetime | None = None  # now, unless the demo says otherwise
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,7 +52,7 @@ def catch(context: Context, row: TrayRow, raw: bytes, arrival: Arrival) -> int:
             "too-large", f"The message has {len(raw):,} octets; the tray {row.name} takes {row.max_bytes:,}",
             remedy="Raise max_bytes of the tray",
         )  # fmt: skip
-    told, now = arrival.conversation, context.clock()
+    told, now = arrival.conversation, arrival.at or context.clock()
     read = _read(row, raw)
     recipients = arrival.recipients or read.recipients
     id = context.store.transaction(

@@ -14,6 +14,7 @@ from rust_gauge.contract.feeds import Feed, FeedChange, FeedDefaults, FeedMappin
 from rust_gauge.core.mailflow.mapping import MappingError
 from rust_gauge.core.webhooks import secret_text
 from rust_gauge.service.accounts import ownership
+from rust_gauge.service.bench.trays import find_tray
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
@@ -34,7 +35,7 @@ _KEEP_LOADS = timedelta(days=40)  # the history that a feed shows, and some days
 
 def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
     """Add a feed. Its token and key are in this answer only."""
-    _check(context, new.kind, new.source, new.mapping)
+    _check(context, tenant, new.kind, new.source, new.mapping, new.defaults)
     token, secret = TOKEN_PREFIX + secrets.token_urlsafe(30), secret_text(secrets.token_bytes(32))
     now = context.clock()
 
@@ -59,7 +60,10 @@ def add_feed(context: Context, tenant: TenantAccess, new: NewFeed) -> MadeFeed:
     return MadeFeed(token=token, secret=secret, **get_feed(context, tenant, new.name).model_dump())
 
 
-def _check(context: Context, kind: str, source: FeedSource, mapping: FeedMapping | None) -> None:
+def _check(
+    context: Context, tenant: TenantAccess, kind: str, source: FeedSource, mapping: FeedMapping | None,
+    defaults: FeedDefaults,
+) -> None:  # fmt: skip
     """ServiceProblem `invalid-request` for settings that cannot work."""
     try:
         if mapping is not None:
@@ -80,6 +84,10 @@ def _check(context: Context, kind: str, source: FeedSource, mapping: FeedMapping
             "queue": "host and queue",
         }
         raise ServiceProblem("invalid-request", f"A feed of kind {kind} needs {needed[kind]}")
+    if defaults.tray:
+        find_tray(context, tenant, defaults.tray)
+        if kind not in ("mail", "mailbox"):
+            raise ServiceProblem("invalid-request", f"A feed of kind {kind} brings no messages for a tray")
     if kind in ("mailbox", "log") and source.path and not context.settings.may_read(source.path):
         remedy = "The directory must be listed in feed_folders of the service settings"
         raise ServiceProblem("invalid-request", f"{source.path[:200]} may not be read", remedy=remedy)
@@ -142,8 +150,9 @@ def update_feed(context: Context, tenant: TenantAccess, name: str, change: FeedC
     values: dict[str, Any] = {key: given[key] for key in ("source", "defaults", "paused") if given.get(key) is not None}
     if "mapping" in given:
         values["mapping"] = given["mapping"]
-    if change.source is not None or change.mapping is not None:
-        _check(context, row.kind, source, change.mapping)
+    if change.source is not None or change.mapping is not None or change.defaults is not None:
+        defaults = change.defaults or FeedDefaults.model_validate(row.defaults)
+        _check(context, tenant, row.kind, source, change.mapping, defaults)
     if change.password is not None:
         values["password"] = encrypt(context.settings, change.password) if change.password else ""
     if values:

@@ -18,6 +18,8 @@ from rust_gauge.core.mtalog import LogReader
 from rust_gauge.core.names import hide_in_document
 from rust_gauge.core.roles import Role
 from rust_gauge.core.webhooks import WebhookRefused, verify
+from rust_gauge.service.bench.catching import catch_feed
+from rust_gauge.service.bench.trays import find_tray
 from rust_gauge.service.feeds.feeds import find_feed
 from rust_gauge.service.feeds.formats import FormError, rows_of_csv, rows_of_log, rows_of_notice, split_mbox
 from rust_gauge.service.feeds.formats import Rows as FormRows
@@ -88,7 +90,12 @@ def receive_by_name(context: Context, tenant: TenantAccess, name: str, body: byt
 def take_mail(
     context: Context, row: FeedRow, messages: Sequence[tuple[bytes, str]], position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
-    """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing."""
+    """Notices, each with the envelope recipient that it came to. What is no notice counts for nothing.
+
+    Messages of a feed with a tray are caught there.
+    """
+    if row.defaults.get("tray"):
+        return _catch(context, row, messages, position)
     now = context.clock()
     values: list[Any] = []
     lines: list[int] = []
@@ -99,6 +106,18 @@ def take_mail(
         lines += [number] * len(made.values)
         aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
     return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
+
+
+def _catch(
+    context: Context, row: FeedRow, messages: Sequence[tuple[bytes, str]], position: Mapping[str, Any] | None
+) -> IntakeResult:
+    """Put messages into the feed's tray. One that it does not take is set aside as rejected."""
+    tenant = TenantAccess(row.tenant_id, row.slug, row.tenant_name, Role.OPERATOR)
+    rejected = catch_feed(context, find_tray(context, tenant, row.defaults["tray"]), messages)
+    aside = [(raw[:_ITEM].decode("utf-8", "replace"), [ProblemError(what=why)]) for raw, why in rejected]
+    result = take_rows(context, row, Rows([], [], are_text=False), position, aside)
+    stored = len(messages) - len(rejected)
+    return result.model_copy(update={"received": len(messages), "stored": stored})
 
 
 def _notice(raw: bytes, sent_to: str, now: datetime, row: FeedRow) -> FormRows:
@@ -258,7 +277,7 @@ def _json(value: Any) -> str:
 
 def _with_defaults(context: Context, row: FeedRow, rows: Rows) -> Rows:
     """Rows with the feed's defaults; a row without a time gets that of its first arrival."""
-    defaults = {name: value for name, value in row.defaults.items() if value}
+    defaults = {name: value for name, value in row.defaults.items() if value and name != "tray"}
     timeless: list[tuple[int, bytes]] = []
     items: list[Any] = []
     if not defaults and rows.are_text and row.mapping is None:
