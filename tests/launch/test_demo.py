@@ -2,26 +2,32 @@
 
 from collections import Counter
 from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
 import pytest
 from sqlalchemy import Connection, select, text
 
+from rust_gauge.client import Client
+from rust_gauge.contract.audits import DnsListSetting
 from rust_gauge.contract.events import NewEvent
 from rust_gauge.core.audit import AuditRequest, Stream, audit_domain
 from rust_gauge.core.dns import drive
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.transport import DnsList
 from rust_gauge.demo import load
+from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
 from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
+from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store import tables
-from tests.conftest import World, forget_tenant
+from tests.conftest import Office, World, forget_tenant
 
 ANCHOR = date(2026, 11, 20)
 NOW = datetime(2027, 1, 1, tzinfo=UTC)
@@ -47,14 +53,27 @@ def zones(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return directory
 
 
-def found(zones: Path, world: World, domain: str) -> set[str]:
-    """The rules of all findings of a domain, over the wire."""
+@contextmanager
+def served(zones: Path, world: World) -> Iterator[None]:
+    """Serve the demo's zones for a while."""
     for path in zones.glob("*.zone"):
         (world.zones / path.name).write_text(path.read_text())
     world.dns.reload()
+    try:
+        yield
+    finally:
+        for path in zones.glob("*.zone"):
+            if path.stem not in ("tidepost.example", "kbox.example"):
+                (world.zones / path.name).unlink()
+        world.zone("tidepost.example", "@ IN MX 10 mx1\nmx1 IN A 192.0.2.5\n")
+        world.zone("kbox.example", "@ IN MX 10 mx.kestrelbox.example.\n")
+
+
+def found(zones: Path, world: World, domain: str) -> set[str]:
+    """The rules of all findings of a domain, over the wire."""
     reach = dict.fromkeys(NAME_SERVERS, ("127.0.0.1", world.dns.port))
     resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1, reach=reach))
-    try:
+    with served(zones, world), closing(resolver):
         streams = tuple(
             Stream(header_from=domain, **{**stream, "ips": tuple(stream["ips"])})  # type: ignore[arg-type, dict-item]
             for stream in streams_of(domain)
@@ -62,13 +81,6 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
         lists = tuple(DnsList(str(row["zone"]), str(row["kind"])) for row in LISTS)
         request = AuditRequest(domain, tuple(SELECTORS[domain]), streams=streams, lists=lists, ask_pages=False)
         return {finding.rule for finding in drive(audit_domain(request), resolver.answer_all).findings}
-    finally:
-        resolver.close()
-        for path in zones.glob("*.zone"):
-            if path.stem not in ("tidepost.example", "kbox.example"):
-                (world.zones / path.name).unlink()
-        world.zone("tidepost.example", "@ IN MX 10 mx1\nmx1 IN A 192.0.2.5\n")
-        world.zone("kbox.example", "@ IN MX 10 mx.kestrelbox.example.\n")
 
 
 @pytest.mark.parametrize(
@@ -157,7 +169,6 @@ def test_loading_the_demo_twice_changes_no_number(
                 "SELECT COUNT(*), SUM(times) FROM suppression_entry WHERE tenant_id = :t",
                 "SELECT COUNT(*), SUM(tenths) FROM reading_series WHERE tenant_id = :t",
                 "SELECT COUNT(*) FROM audit WHERE tenant_id = :t",
-                "SELECT COUNT(*) FROM caught_message WHERE tenant_id = :t",
             )
             return [tuple(connection.execute(text(query), {"t": tenant}).one()) for query in queries]
 
@@ -168,3 +179,33 @@ def test_loading_the_demo_twice_changes_no_number(
     load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", summary.append)
     assert numbers() == first
     assert summary[-1] == "Demo data: nothing new."
+
+
+def test_what_lies_on_the_bench_has_marks_that_differ_for_stated_reasons(
+    zones: Path, world: World, office: Office, client: Client
+) -> None:
+    settings = client.audits.settings(office.slug)
+    lists = [DnsListSetting.model_validate(row) for row in LISTS]
+    client.audits.set_settings(office.slug, settings.model_copy(update={"lists": lists}))
+    for slug in ("marram", "glasswort"):
+        load_bench(world.context, replace(office.tenant, slug=slug), zones / "keys")
+    with served(zones, world):
+        while examine_next(world.context):
+            pass
+    drafts = list(client.trays.messages(office.slug, "office-bench"))
+    assert len(drafts) == 12
+    assert {each.worst for each in drafts} == {"fault", "risk", "note"}
+    newest = list(client.trays.messages(office.slug, "paths", subject="This week at Glasswort"))
+    footer, tracked, broken_key, listed, foreign, best = [each.id for each in newest if "issue" not in each.subject]
+    done = client.trays.compare(office.slug, "paths", [best, foreign, listed, broken_key])
+    reasons = [[(point.rule, point.because) for point in each.points] for each in done.comparisons]
+    assert reasons == [
+        [("spf-fail", ["authentication"])], [("address-listed", ["route"])], [("dkim-fail", ["authentication"])],
+    ]  # fmt: skip
+    (pair,) = client.trays.compare(office.slug, "paths", [tracked, footer]).comparisons
+    assert {change.kind for change in pair.changes} >= {"links", "text", "html text"}
+    points = {point.rule: point.because for point in pair.points}
+    assert points["link-plain-http"] == ["links"]
+    assert len(points["postal-address-missing"]) > 1, "text and structure changed together"
+    series = client.trays.history(office.slug, "paths", "This week at Glasswort, issue …")
+    assert (series.share_of_path, [rule.rule for rule in series.rules]) == (1.0, ["address-listed"])

@@ -299,5 +299,5 @@ def test_a_maildir_fills_a_tray(office: Office, client: Client, runner: Runner, 
     (caught,) = client.trays.messages(office.slug, "staging")
     assert (caught.via, caught.subject, caught.recipients) == ("feed", "one", ["kim@tidepost.example"])
     (rejected,) = client.feeds.rejected_rows(office.slug, "copies")
-    assert "5,019 octets" in rejected.problems[0].what
+    assert "5,016 octets" in rejected.problems[0].what
     assert list(client.events.list(office.slug)) == []
