@@ -10,6 +10,8 @@ import {Shell} from './shell/Shell';
 
 type Page = ComponentType<{who: Schemas['Who']}>;
 const BenchPage = lazy<Page>(() => import('./features/bench/BenchPage').then((m) => ({default: m.BenchPage})));
+const TrayPage = lazy(() => import('./features/bench/TrayPage').then((m) => ({default: m.TrayPage})));
+const MessagePage = lazy(() => import('./features/bench/MessagePage').then((m) => ({default: m.MessagePage})));
 const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
 const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
 const FlowPage = lazy<Page>(() => import('./features/mailflow/FlowPage').then((m) => ({default: m.FlowPage})));
@@ -63,6 +65,8 @@ function Inside() {
             <Route path="/readings/:tenant/:subject/:name" element={<SubjectPage />} />
             <Route path="/suppression" element={<SuppressionPage who={who} />} />
             <Route path="/bench" element={<BenchPage who={who} />} />
+            <Route path="/bench/:tenant/:name" element={<TrayPage />} />
+            <Route path="/bench/:tenant/:name/:id" element={<MessagePage />} />
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
             <Route path="/sign-in" element={<Navigate to="/" replace />} />
             <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />

@@ -121,7 +121,7 @@ def test_messages_are_compared_with_the_first(run: Run) -> None:
     status, out, _ = run("compare", first, second)
     assert status == 0
     assert "b.eml against a.eml: mark" in out
-    assert "Because of the change of: links" in out
+    assert "Because this changed: links" in out
     assert run("compare", second, first)[0] == 3, "the mark is lower"
     assert json.loads(run("compare", first, second, "--format", "json")[1])[0]["against"] == "a.eml"
     assert run("compare", first)[0] == 2

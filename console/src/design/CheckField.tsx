@@ -29,10 +29,12 @@ const Box = styled.span`
 
 interface CheckFieldProps extends Omit<CheckboxProps, 'children'> {
   label: string;
+  /** The label is for screen readers only, as in a table whose head says what it is. */
+  hidden?: boolean;
 }
 
-export const CheckField = ({label, ...props}: CheckFieldProps) => (
-  <Root {...props}>
+export const CheckField = ({label, hidden, ...props}: CheckFieldProps) => (
+  <Root {...props} aria-label={hidden ? label : undefined}>
     {({isSelected}) => (
       <>
         <Box>
@@ -42,7 +44,7 @@ export const CheckField = ({label, ...props}: CheckFieldProps) => (
             </svg>
           )}
         </Box>
-        {label}
+        {!hidden && label}
       </>
     )}
   </Root>

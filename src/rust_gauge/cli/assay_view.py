@@ -73,5 +73,5 @@ def _reason(because: list[str]) -> str:
     if not because:
         return "Nothing differs that this rule looks at: the time, DNS, or the weight of other findings may."
     if len(because) == 1:
-        return f"Because of the change of: {because[0]}"
+        return f"Because this changed: {because[0]}"
     return f"Several things changed at once and cannot be told apart: {', '.join(because)}"

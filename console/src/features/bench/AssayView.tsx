@@ -8,6 +8,7 @@ import {Tabs} from '../../design/Tabs';
 import {colour, font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {Findings, placeOf} from './Findings';
+import {MarkedSource} from './MarkedSource';
 import {Preview} from './Preview';
 import {Support} from './Support';
 
@@ -42,7 +43,14 @@ const Source = styled.pre`
 `;
 const TAKEN = {fault: 'seized', risk: 'tarnished', note: 'soft'} as const;
 
-export function AssayView({assay}: {assay: Schemas['Assay']}) {
+interface AssayProps {
+  assay: Schemas['Assay'];
+  /** Views that only a caught message has. */
+  more?: {id: string; title: string; content: () => React.ReactNode}[];
+  codes?: Schemas['FoundCode'][];
+}
+
+export function AssayView({assay, more = [], codes = []}: AssayProps) {
   const view = useView();
   const tab = view.get('part') || 'findings';
   const taken = (level: 'fault' | 'risk' | 'note') =>
@@ -75,6 +83,16 @@ export function AssayView({assay}: {assay: Schemas['Assay']}) {
           <span key={level} style={{width: `${points}%`, background: colour(TAKEN[level])}} />
         ))}
       </Bar>
+      {codes.length > 0 && (
+        <p style={{margin: '0 0 8px'}}>
+          <Small>Codes: </Small>
+          {codes.slice(0, 3).map((each) => (
+            <code key={each.code} title={each.context} style={{font: `13px ${font.mono}`, marginRight: 12}}>
+              {each.code}
+            </code>
+          ))}
+        </p>
+      )}
       {assay.not_checked.map((each) => (
         <p key={each} style={{margin: '0 0 8px'}}>
           <Small>Not checked: {each}</Small>
@@ -108,11 +126,16 @@ export function AssayView({assay}: {assay: Schemas['Assay']}) {
             id: 'html',
             title: 'HTML source',
             content: () =>
-              assay.html === null ? <Soft>The message has no HTML.</Soft> : <Source>{assay.html}</Source>,
+              assay.html === null ? (
+                <Soft>The message has no HTML.</Soft>
+              ) : (
+                <MarkedSource html={assay.html} support={assay.support ?? null} />
+              ),
           },
           {id: 'header', title: 'Header', content: () => <Header fields={assay.fields} />},
           {id: 'parts', title: 'Parts', content: () => <Parts parts={assay.parts} />},
           {id: 'links', title: 'Links', content: () => <Links links={assay.links} />},
+          ...more,
         ]}
       />
     </Card>

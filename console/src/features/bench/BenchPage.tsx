@@ -1,4 +1,4 @@
-/** The bench: examine a message before it is sent. */
+/** The bench: trays that catch test messages, and a message examined without being stored. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -12,6 +12,7 @@ import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AssayView} from './AssayView';
 import {useAssay} from './queries';
+import {TraysCard} from './TraysCard';
 
 const Form = styled.form`
   display: grid;
@@ -24,6 +25,7 @@ export function BenchPage({who}: {who: Schemas['Who']}) {
   return (
     <Stack>
       <h1>Bench</h1>
+      <TraysCard key={`trays ${tenant}`} tenant={tenant} />
       <Examine key={tenant} tenant={tenant} />
     </Stack>
   );

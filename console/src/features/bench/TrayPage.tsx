@@ -13,14 +13,14 @@ import {ago, count, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {Tabs} from '../../design/Tabs';
-import {colour, font, space} from '../../design/tokens';
+import {colour, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {CompareView} from './CompareView';
 import {ConnectionView} from './ConnectionView';
 import {HistoryView} from './HistoryView';
 import {useMessages, useTemplates, useTray, useUpload} from './queries';
 import {TraySettings} from './TraySettings';
-import {Mono, pathOf} from './TraysCard';
+import {Mono, pathOf, Whole} from './TraysCard';
 
 const MOST_COMPARED = 6;
 const Head = styled.header`
@@ -131,7 +131,8 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
     {
       name: 'Worst',
       value: (row) => row.worst,
-      show: (row) => (row.worst ? <Tag level={row.worst}>{row.worst}</Tag> : row.mark == null ? '' : <Small>none</Small>),
+      show: (row) =>
+        row.worst ? <Tag level={row.worst}>{row.worst}</Tag> : row.mark == null ? '' : <Small>none</Small>,
     },
     {
       name: 'Subject',
@@ -145,9 +146,13 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
         </Link>
       ),
     },
-    {name: 'From', value: (row) => row.header_from, show: (row) => <Mono>{row.header_from}</Mono>},
+    {name: 'From', value: (row) => row.header_from, show: (row) => <Whole>{row.header_from}</Whole>},
     {name: 'To', value: (row) => row.recipients.join(', '), show: (row) => <Mono>{row.recipients.join(', ')}</Mono>},
-    {name: 'Came from', value: (row) => row.client_ip || row.via, show: (row) => <Mono>{row.client_ip || row.via}</Mono>},
+    {
+      name: 'Came from',
+      value: (row) => row.client_ip || row.via,
+      show: (row) => <Whole>{row.client_ip || row.via}</Whole>,
+    },
     {name: 'Arrived', value: (row) => row.arrived_at, show: (row) => ago(row.arrived_at)},
     {name: 'Octets', value: (row) => row.size, show: (row) => count(row.size), number: true},
   ];
@@ -186,7 +191,11 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
             file={`messages-${path.name}.csv`}
           />
           {messages.hasNextPage && (
-            <Button needs="viewer" isDisabled={messages.isFetchingNextPage} onPress={() => void messages.fetchNextPage()}>
+            <Button
+              needs="viewer"
+              isDisabled={messages.isFetchingNextPage}
+              onPress={() => void messages.fetchNextPage()}
+            >
               Show more
             </Button>
           )}
@@ -211,7 +220,8 @@ function Templates({path}: {path: {tenant: string; name: string}}) {
   const shown = view.get('template');
   if (templates.isPending) return <Loading what="templates" />;
   if (templates.error) return <Trouble error={templates.error} again={() => void templates.refetch()} />;
-  if (templates.data.length === 0) return <Notice title="No messages yet">Templates appear with their first message.</Notice>;
+  if (templates.data.length === 0)
+    return <Notice title="No messages yet">Templates appear with their first message.</Notice>;
   return (
     <Stack>
       <Card title="Templates" note="by the header field that the settings name, or by the subject without its numbers">
@@ -231,14 +241,23 @@ function Templates({path}: {path: {tenant: string; name: string}}) {
               ),
             },
             {name: 'Messages', value: (row) => row.count, number: true},
-            {name: 'Newest mark', value: (row) => row.mark, show: (row) => (row.mark == null ? '' : row.mark.toFixed(1)), number: true},
+            {
+              name: 'Newest mark',
+              value: (row) => row.mark,
+              show: (row) => (row.mark == null ? '' : row.mark.toFixed(1)),
+              number: true,
+            },
             {name: 'Newest', value: (row) => row.newest_at, show: (row) => ago(row.newest_at)},
           ]}
         />
       </Card>
-      {shown && <HistoryView path={path} template={shown} onOpen={(id) => void navigate(pathOf(path.tenant, path.name, `/${id}`))} />}
+      {shown && (
+        <HistoryView
+          path={path}
+          template={shown}
+          onOpen={(id) => void navigate(pathOf(path.tenant, path.name, `/${id}`))}
+        />
+      )}
     </Stack>
   );
 }
-
-export const monospace = {font: `12px ${font.mono}`};

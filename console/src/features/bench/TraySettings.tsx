@@ -60,53 +60,50 @@ export function TraySettings({path, tray}: {path: {tenant: string; name: string}
   return (
     <Stack>
       <Card title="Settings">
-        <form onSubmit={submit}>
-          <FormGrid needs="admin">
-            <Field label="Title" value={title} onChange={setTitle} />
-            <Field label="Days kept" value={days} onChange={setDays} />
-            <Field label="Messages kept" value={most} onChange={setMost} />
-            <Field label="Largest message, octets" value={size} onChange={setSize} />
-            <Field
-              label="Sending IP"
-              hint="that real mail will be sent from: SPF and blocklists are checked for it"
-              mono
-              value={ip}
-              onChange={setIp}
+        <FormGrid needs="admin" onSubmit={submit}>
+          <Field label="Title" value={title} onChange={setTitle} />
+          <Field label="Days kept" value={days} onChange={setDays} />
+          <Field label="Messages kept" value={most} onChange={setMost} />
+          <Field label="Largest message, octets" value={size} onChange={setSize} />
+          <Field
+            label="Sending IP"
+            hint="that real mail will be sent from: SPF and blocklists are checked for it"
+            mono
+            value={ip}
+            onChange={setIp}
+          />
+          <Field
+            label="Header field that names the template"
+            hint="without it, the subject does"
+            mono
+            value={header}
+            onChange={setHeader}
+            placeholder="X-Template"
+          />
+          <div style={{gridColumn: '1 / -1'}}>
+            <Rows
+              label="Difficult receiver"
+              hint="the first rule that matches a recipient counts; others are accepted"
+              add="Add a rule"
+              fields={[
+                {name: 'recipients', label: 'Recipients', placeholder: 'full@*'},
+                {name: 'action', label: 'Action', options: ACTIONS},
+                {name: 'reply', label: 'Reply', placeholder: '550 5.1.1 No such mailbox'},
+                {name: 'stage', label: 'Stage', options: STAGES},
+                {name: 'seconds', label: 'Seconds'},
+              ]}
+              rows={rules}
+              onChange={setRules}
+              most={50}
             />
-            <Field
-              label="Header field that names the template"
-              hint="without it, the subject does"
-              mono
-              value={header}
-              onChange={setHeader}
-              placeholder="X-Template"
-            />
-            <div style={{gridColumn: '1 / -1'}}>
-              <Rows
-                label="Difficult receiver"
-                hint="the first rule that matches a recipient counts; others are accepted"
-                empty="Every recipient is accepted."
-                add="Add a rule"
-                fields={[
-                  {name: 'recipients', label: 'Recipients', placeholder: 'full@*'},
-                  {name: 'action', label: 'Action', options: ACTIONS},
-                  {name: 'reply', label: 'Reply', placeholder: '550 5.1.1 No such mailbox'},
-                  {name: 'stage', label: 'Stage', options: STAGES},
-                  {name: 'seconds', label: 'Seconds'},
-                ]}
-                rows={rules}
-                onChange={setRules}
-                most={50}
-              />
-            </div>
-            <footer>
-              <Button type="submit" tone="main" changes needs="admin" isDisabled={update.isPending}>
-                {update.isPending ? 'Saving …' : update.isSuccess ? 'Saved' : 'Save'}
-              </Button>
-            </footer>
-          </FormGrid>
-          {update.error && <Trouble error={update.error} />}
-        </form>
+          </div>
+          <footer>
+            <Button type="submit" tone="main" changes needs="admin" isDisabled={update.isPending}>
+              {update.isPending ? 'Saving …' : update.isSuccess ? 'Saved' : 'Save'}
+            </Button>
+          </footer>
+        </FormGrid>
+        {update.error && <Trouble error={update.error} />}
       </Card>
       <Row>
         <Confirm

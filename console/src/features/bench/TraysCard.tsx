@@ -19,6 +19,10 @@ export const Mono = styled.code`
   overflow-wrap: anywhere;
   white-space: normal;
 `;
+/** An address or a name, on one line. */
+export const Whole = styled(Mono)`
+  white-space: nowrap;
+`;
 export const pathOf = (tenant: string, name: string, rest = '') =>
   `/bench/${tenant}/${encodeURIComponent(name)}${rest}`;
 
@@ -65,7 +69,13 @@ export function TraysCard({tenant}: {tenant: string}) {
         </Notice>
       )}
       {trays.data && trays.data.length > 0 && (
-        <DataTable label="Trays" columns={columns} rows={trays.data} id={(row) => row.name} file={`trays-${tenant}.csv`} />
+        <DataTable
+          label="Trays"
+          columns={columns}
+          rows={trays.data}
+          id={(row) => row.name}
+          file={`trays-${tenant}.csv`}
+        />
       )}
       {adding && <AddTray tenant={tenant} onDone={() => setAdding(false)} />}
     </Card>
@@ -82,8 +92,8 @@ function AddTray({tenant, onDone}: {tenant: string; onDone: () => void}) {
   };
   if (add.data) return <Password made={add.data} tenant={tenant} onDone={onDone} />;
   return (
-    <form onSubmit={submit} style={{marginTop: 16}}>
-      <FormGrid>
+    <div style={{marginTop: 16}}>
+      <FormGrid onSubmit={submit}>
         <Field label="Name" hint="a-z, 0-9 and hyphens, such as booking-staging" mono value={name} onChange={setName} />
         <Field label="Title" value={title} onChange={setTitle} />
         <footer>
@@ -94,7 +104,7 @@ function AddTray({tenant, onDone}: {tenant: string; onDone: () => void}) {
         </footer>
       </FormGrid>
       {add.error && <Trouble error={add.error} />}
-    </form>
+    </div>
   );
 }
 

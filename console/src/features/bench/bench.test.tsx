@@ -83,8 +83,9 @@ describe('examining a message', () => {
     const mark = await screen.findByRole('status');
     expect(mark.textContent).toContain('Mark 87.5 of 100');
     expect(mark.textContent).toContain('1 fault −8');
-    expect((await requestTo(seen, CALL)).query.get('ip')).toBe('192.0.2.9');
-    expect(seen[0]!.body).toBe('Subject: Now!!\r\n\r\n"Hello"');
+    const asked = await requestTo(seen, CALL);
+    expect(asked.query.get('ip')).toBe('192.0.2.9');
+    expect(asked.body).toBe('Subject: Now!!\r\n\r\n"Hello"');
     const first = within(screen.getByRole('list', {name: 'Findings'})).getAllByRole('listitem')[0]!;
     expect(first.textContent).toContain('part 1.2, line 3, column 7');
     expect(first.textContent).toContain('2 times');

@@ -138,8 +138,7 @@ export const useAddTray = (tenant: string) =>
 export const useUpdateTray = (path: Path) =>
   useChange(path.tenant, (body: Schemas['TrayChange']) => unwrap(api.PATCH(TRAY, {params: {path}, body})));
 
-export const useDeleteTray = (path: Path) =>
-  useChange(path.tenant, () => unwrap(api.DELETE(TRAY, {params: {path}})));
+export const useDeleteTray = (path: Path) => useChange(path.tenant, () => unwrap(api.DELETE(TRAY, {params: {path}})));
 
 export const useRotateTray = (path: Path) =>
   useChange(path.tenant, () => unwrap(api.POST(`${TRAY}/rotation`, {params: {path}})));

@@ -97,7 +97,7 @@ export const useMessageCheck = (tenant: string) =>
         api.POST('/api/v1/tenants/{tenant}/message-checks', {
           params: {path: {tenant}, query},
           body: message,
-          bodySerializer: (body: string) => body,
+          bodySerializer: (body: unknown) => body as string,
           headers: {'Content-Type': 'message/rfc822'},
         }),
       ),

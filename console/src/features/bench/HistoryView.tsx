@@ -1,0 +1,149 @@
+/** A template over time: marks, the reading beside them, and how much of the spread goes with the path. */
+import {useState} from 'react';
+import {CartesianGrid, ComposedChart, Line, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft} from '../../design/Card';
+import {DataTable} from '../../design/DataTable';
+import {plural} from '../../design/format';
+import {Loading, Trouble} from '../../design/Notice';
+import {Stack} from '../../design/Stack';
+import {colour} from '../../design/tokens';
+import {useHistory} from './queries';
+import {Mono, Whole} from './TraysCard';
+
+type Point = Schemas['SeriesPoint'];
+const moment = (text: string) => text.slice(0, 16).replace('T', ' ');
+
+interface HistoryProps {
+  path: {tenant: string; name: string};
+  template: string;
+  onOpen: (id: number) => void;
+}
+
+export function HistoryView({path, template, onOpen}: HistoryProps) {
+  const found = useHistory(path, template);
+  const [table, setTable] = useState(false);
+  if (found.isPending) return <Loading what="the history" />;
+  if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
+  const {points, examined, least, most, mean, paths, share_of_path, rules, domain} = found.data;
+  const data = points.map((each) => ({...each, at: new Date(each.arrived_at).getTime()}));
+  const hasReading = data.some((each) => each.reading != null);
+  return (
+    <Card
+      title={template || '(no subject)'}
+      note={`${plural(points.length, 'message')} of ${domain}, ${examined} examined`}
+      actions={
+        <Button needs="viewer" onPress={() => setTable(!table)}>
+          {table ? 'Show chart' : 'Show table'}
+        </Button>
+      }
+    >
+      <Stack>
+        {mean != null && (
+          <p role="status" style={{margin: 0}}>
+            Marks {least} to {most}, mean {mean}.{' '}
+            {share_of_path != null && (
+              <b>{Math.round(share_of_path * 100)} % of their variance goes with the path the messages took.</b>
+            )}
+          </p>
+        )}
+        {table ? (
+          <DataTable
+            label="Marks over time"
+            file="history.csv"
+            rows={points}
+            id={(row: Point) => String(row.id)}
+            columns={[
+              {
+                name: 'Message',
+                value: (row) => row.id,
+                show: (row) => (
+                  <Button tone="link" needs="viewer" onPress={() => onOpen(row.id)}>
+                    {row.id}
+                  </Button>
+                ),
+              },
+              {name: 'Arrived (UTC)', value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
+              {name: 'Mark', value: (row) => row.mark, number: true},
+              {name: 'Came from', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
+              {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
+            ]}
+          />
+        ) : (
+          <div role="img" aria-label="Marks over time" style={{height: 220}}>
+            <ResponsiveContainer>
+              <ComposedChart data={data} margin={{top: 8, right: 12, bottom: 4, left: 0}}>
+                <CartesianGrid stroke={colour('line')} vertical={false} />
+                <XAxis
+                  dataKey="at"
+                  type="number"
+                  domain={['dataMin', 'dataMax']}
+                  tickFormatter={(at: number) => new Date(at).toISOString().slice(5, 10)}
+                  tick={{fontSize: 11, fill: colour('soft')}}
+                />
+                <YAxis domain={[0, 100]} width={34} tick={{fontSize: 11, fill: colour('soft')}} />
+                <Tooltip
+                  isAnimationActive={false}
+                  labelFormatter={(at) => moment(new Date(Number(at)).toISOString())}
+                  contentStyle={{background: colour('sheet'), borderColor: colour('line'), fontSize: 12}}
+                />
+                {hasReading && (
+                  <Line
+                    name={`Reading of ${domain}`}
+                    dataKey="reading"
+                    stroke={colour('soft')}
+                    strokeDasharray="4 3"
+                    dot={false}
+                    connectNulls
+                    isAnimationActive={false}
+                  />
+                )}
+                <Line
+                  name="Mark"
+                  dataKey="mark"
+                  stroke={colour('rust')}
+                  strokeWidth={1.6}
+                  dot={{r: 3, fill: colour('rust')}}
+                  connectNulls
+                  isAnimationActive={false}
+                />
+              </ComposedChart>
+            </ResponsiveContainer>
+            <Small>Mark, full line{hasReading && '; reading of the From domain on that day, dashed'}</Small>
+          </div>
+        )}
+        {paths.length > 1 && (
+          <DataTable
+            label="Paths"
+            file="paths.csv"
+            rows={paths}
+            id={(row) => `${row.client_ip} ${row.helo}`}
+            columns={[
+              {
+                name: 'Path',
+                value: (row) => `${row.client_ip} ${row.helo}`,
+                show: (row) => <Mono>{`${row.client_ip} ${row.helo}`}</Mono>,
+              },
+              {name: 'Messages', value: (row) => row.count, number: true},
+              {name: 'Mean mark', value: (row) => row.mean, number: true},
+              {name: 'Least', value: (row) => row.least, number: true},
+              {name: 'Most', value: (row) => row.most, number: true},
+            ]}
+          />
+        )}
+        {rules.length > 0 && (
+          <div>
+            {rules.map((each) => (
+              <p key={each.rule} style={{margin: '0 0 4px'}}>
+                {each.title.replace(/\{\w+\}/g, '…')}: {Math.min(...each.points)} to {Math.max(...each.points)} points,
+                in {each.seen} of {examined} messages
+              </p>
+            ))}
+          </div>
+        )}
+        {examined > 1 && rules.length === 0 && <Soft>Every rule took the same from all of them.</Soft>}
+      </Stack>
+    </Card>
+  );
+}
