@@ -4016,6 +4016,75 @@ export interface components {
             by: string;
         };
         /**
+         * ArcChain
+         * @description The state of the ARC chain (RFC 8617 §5.2), and its sets, the first one first.
+         * @example {
+         *       "result": "none",
+         *       "reason": "manual",
+         *       "sets": [
+         *         {
+         *           "instance": 1,
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1",
+         *           "chain": "none",
+         *           "seal": "pass",
+         *           "detail": "text",
+         *           "results": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        ArcChain: {
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "none" | "pass" | "fail" | "temperror";
+            /** Reason */
+            reason: string;
+            /** Sets */
+            sets: components["schemas"]["ArcSet"][];
+        };
+        /**
+         * ArcSet
+         * @description One set of the ARC chain: who sealed it, what it said of the chain, and whether its seal verifies.
+         * @example {
+         *       "instance": 1,
+         *       "domain": "news.glasswort.example",
+         *       "selector": "d1",
+         *       "chain": "none",
+         *       "seal": "pass",
+         *       "detail": "text",
+         *       "results": "text"
+         *     }
+         */
+        ArcSet: {
+            /** Instance */
+            instance: number;
+            /** Domain */
+            domain: string;
+            /** Selector */
+            selector: string;
+            /**
+             * Chain
+             * @description cv= of the seal
+             * @example none
+             */
+            chain: string;
+            /**
+             * Seal
+             * @enum {string}
+             */
+            seal: "pass" | "fail" | "temperror" | "none";
+            /** Detail */
+            detail: string;
+            /**
+             * Results
+             * @description What the host says that it verified
+             */
+            results: string;
+        };
+        /**
          * Assay
          * @description The examination of one message. `mark` is exactly 100 minus the points of the findings.
          * @example {
@@ -4240,7 +4309,23 @@ export interface components {
          *           "text"
          *         ],
          *         "one_click": false
-         *       }
+         *       },
+         *       "arc": {
+         *         "result": "none",
+         *         "reason": "manual",
+         *         "sets": [
+         *           {
+         *             "instance": 1,
+         *             "domain": "news.glasswort.example",
+         *             "selector": "d1",
+         *             "chain": "none",
+         *             "seal": "pass",
+         *             "detail": "text",
+         *             "results": "text"
+         *           }
+         *         ]
+         *       },
+         *       "results_header": ""
          *     }
          */
         Assay: {
@@ -4300,6 +4385,14 @@ export interface components {
             support?: components["schemas"]["HtmlSupport"] | null;
             /** @description Null where DNS was not asked */
             authentication: components["schemas"]["MessageCheck"] | null;
+            /** @description Null where DNS was not asked */
+            arc?: components["schemas"]["ArcChain"] | null;
+            /**
+             * Results Header
+             * @description The Authentication-Results field that a receiver would write (RFC 8601); empty without DNS
+             * @default
+             */
+            results_header: string;
         };
         /**
          * AssayChange
@@ -6593,7 +6686,8 @@ export interface components {
          *       "defaults": {
          *         "domain": "",
          *         "stream": "",
-         *         "relay": ""
+         *         "relay": "",
+         *         "tray": ""
          *       },
          *       "paused": true,
          *       "key": "text",
@@ -6700,7 +6794,8 @@ export interface components {
          *       "defaults": {
          *         "domain": "",
          *         "stream": "",
-         *         "relay": ""
+         *         "relay": "",
+         *         "tray": ""
          *       },
          *       "password": "text",
          *       "paused": true
@@ -6717,11 +6812,12 @@ export interface components {
         };
         /**
          * FeedDefaults
-         * @description Values for events where the source gives none.
+         * @description Values for events where the source gives none. With `tray`, messages are caught there instead of read.
          * @example {
          *       "domain": "",
          *       "stream": "",
-         *       "relay": ""
+         *       "relay": "",
+         *       "tray": ""
          *     }
          */
         FeedDefaults: {
@@ -6740,6 +6836,12 @@ export interface components {
              * @default
              */
             relay: string;
+            /**
+             * Tray
+             * @description For mail and mailbox: the tray that messages go to, unread
+             * @default
+             */
+            tray: string;
         };
         /**
          * FeedMapping
@@ -8934,7 +9036,8 @@ export interface components {
          *       "defaults": {
          *         "domain": "",
          *         "stream": "",
-         *         "relay": ""
+         *         "relay": "",
+         *         "tray": ""
          *       },
          *       "paused": true,
          *       "key": "text",
@@ -9410,7 +9513,8 @@ export interface components {
          *       "defaults": {
          *         "domain": "",
          *         "stream": "",
-         *         "relay": ""
+         *         "relay": "",
+         *         "tray": ""
          *       }
          *     }
          */
@@ -9422,7 +9526,8 @@ export interface components {
              * @default {
              *       "domain": "",
              *       "stream": "",
-             *       "relay": ""
+             *       "relay": "",
+             *       "tray": ""
              *     }
              */
             defaults: components["schemas"]["FeedDefaults"];
@@ -9993,7 +10098,8 @@ export interface components {
          *       "defaults": {
          *         "domain": "",
          *         "stream": "",
-         *         "relay": ""
+         *         "relay": "",
+         *         "tray": ""
          *       },
          *       "password": ""
          *     }
@@ -10027,7 +10133,8 @@ export interface components {
              * @default {
              *       "domain": "",
              *       "stream": "",
-             *       "relay": ""
+             *       "relay": "",
+             *       "tray": ""
              *     }
              */
             defaults: components["schemas"]["FeedDefaults"];
@@ -10887,7 +10994,8 @@ export interface components {
          *           "defaults": {
          *             "domain": "",
          *             "stream": "",
-         *             "relay": ""
+         *             "relay": "",
+         *             "tray": ""
          *           },
          *           "paused": true,
          *           "key": "text",

@@ -127,6 +127,26 @@ class AssayComparison(Model):
     points: list[PointChange]
 
 
+class ArcSet(Model):
+    """One set of the ARC chain: who sealed it, what it said of the chain, and whether its seal verifies."""
+
+    instance: int
+    domain: str
+    selector: str
+    chain: str = Field(description="cv= of the seal", examples=["none"])
+    seal: Literal["pass", "fail", "temperror", "none"]
+    detail: str
+    results: str = Field(description="What the host says that it verified")
+
+
+class ArcChain(Model):
+    """The state of the ARC chain (RFC 8617 §5.2), and its sets, the first one first."""
+
+    result: Literal["none", "pass", "fail", "temperror"]
+    reason: str
+    sets: list[ArcSet]
+
+
 class Assay(Model):
     """The examination of one message. `mark` is exactly 100 minus the points of the findings."""
 
@@ -147,3 +167,7 @@ class Assay(Model):
     visible_text: str | None = Field(None, description="What people can read of the HTML")
     support: HtmlSupport | None = Field(None, description="Null where there is no HTML")
     authentication: MessageCheck | None = Field(description="Null where DNS was not asked")
+    arc: ArcChain | None = Field(None, description="Null where DNS was not asked")
+    results_header: str = Field(
+        "", description="The Authentication-Results field that a receiver would write (RFC 8601); empty without DNS"
+    )

@@ -16,7 +16,7 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "6"  # of the zones: when it changes, those of an older demo are written again
+VERSION = "7"  # of the zones: when it changes, those of an older demo are written again
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
@@ -135,7 +135,9 @@ def _zones() -> dict[str, str]:
     zones = {
         "skerry.example": "ns1 IN A 192.0.2.1\nns2 IN A 192.0.2.2\n" + _hosts_of("skerry.example") + _OFFICE_MX
         + _txt("@", f"v=spf1 {_OFFICE_SPF} -all") + _txt("_spf", f"v=spf1 {_OFFICE_SPF} -all")
-        + _txt("_dmarc", "v=DMARC1; p=reject; rua=mailto:dmarc@skerry.example"),
+        + _txt("_dmarc", "v=DMARC1; p=reject; rua=mailto:dmarc@skerry.example")
+        # For trying the report by return mail from this machine.
+        + _txt("desk", "v=spf1 ip4:127.0.0.1 ip6:::1 -all"),
         # Driftline's own record goes through two more, Cobble's through one.
         "driftline.example": _hosts_of("driftline.example")
         + _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")

@@ -4,13 +4,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 
 from rust_gauge.contract import assays as c
+from rust_gauge.core.arc import ArcOutcome
 from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place
 from rust_gauge.core.assay.compare import Comparison, Side, Taken
 from rust_gauge.core.assay.fields import meaning_of
+from rust_gauge.core.assay.results import results_field
 from rust_gauge.core.assay.support import support_table
 from rust_gauge.core.mime import words
 from rust_gauge.documents.messages import message_document
 
+_RECEIVER = "mx.receiver.example"  # who would write what was verified
 _LONGEST_VALUE, _MOST_FIELDS, _MOST_LINKS = 2000, 500, 500
 
 
@@ -35,6 +38,8 @@ def assay_document(done: Examined) -> c.Assay:
         visible_text=None if done.page is None else done.page.visible_text,
         support=None if done.page is None else _support(done),
         authentication=None if done.authentication is None else message_document(done.authentication),
+        arc=None if done.arc is None else _arc(done.arc),
+        results_header=_results(done),
     )  # fmt: skip
 
 
@@ -93,6 +98,18 @@ def comparison_document(done: Comparison, name: str, against: str) -> c.AssayCom
             "points": [{**asdict(point), "because": list(point.because)} for point in done.points],
         }
     )  # fmt: skip
+
+
+def _arc(done: ArcOutcome) -> c.ArcChain:
+    sets = [c.ArcSet.model_validate({**asdict(each), "seal": each.seal.value}) for each in done.instances]
+    return c.ArcChain(result=done.result.value, reason=done.reason, sets=sets)
+
+
+def _results(done: Examined) -> str:
+    if done.authentication is None:
+        return ""
+    way = done.sending
+    return results_field(_RECEIVER, done.authentication, done.arc, ip=way.ip, helo=way.helo, mail_from=way.mail_from)
 
 
 def _support(done: Examined) -> c.HtmlSupport:

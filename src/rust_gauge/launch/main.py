@@ -285,6 +285,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 },
                 "tls_ca_file": str((pages / "ca.pem").resolve()),
                 "webhook_hosts": [f"127.0.0.1:{desk_port}"],
+                "bench_domain": BENCH_DOMAIN,
             }
             issuer_port = free_port(33_829)
             who = [(DEMO_EMAIL, DEMO_OWNER), *((email, name) for email, name, _ in COLLEAGUES)]
@@ -362,7 +363,8 @@ Rust Gauge is ready.
   Mail      {mail}: messages with verification codes
   Bounces   SMTP on port {smtp_port}, for *@bounce.boxoffice.glasswort.example; also unsubscribe requests by mail
   Bench     SMTP on port {bench_port}: `rustgauge tray connection booking-staging --tenant marram`, password in
-            {zones.parent}/booking-staging.password
+            {zones.parent}/booking-staging.password. Mail there to report@bench.skerry.example from
+            you@desk.skerry.example is answered; the answer is in {mail}
   MTAs      policy service on port {policy_port}, after `rustgauge clearance add-gate mta1 --tenant marram`
   Members   http://127.0.0.1:{desk_port}/: an example application that receives webhooks (Marram Ferries)
 

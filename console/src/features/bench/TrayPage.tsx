@@ -147,7 +147,11 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
       ),
     },
     {name: 'From', value: (row) => row.header_from, show: (row) => <Whole>{row.header_from}</Whole>},
-    {name: 'To', value: (row) => row.recipients.join(', '), show: (row) => <Mono>{row.recipients.join(', ')}</Mono>},
+    {
+      name: 'To',
+      value: (row) => row.recipients.join(', '),
+      show: (row) => <Mono style={{display: 'block', minWidth: '24ch'}}>{row.recipients.join(', ')}</Mono>,
+    },
     {
       name: 'Came from',
       value: (row) => row.client_ip || row.via,

@@ -7,6 +7,7 @@ from datetime import datetime
 from functools import cache
 from pathlib import Path
 
+from rust_gauge.core.arc import ArcOutcome, ArcResult, verify_arc
 from rust_gauge.core.assay.agreement import check_agreement
 from rust_gauge.core.assay.content import check_content
 from rust_gauge.core.assay.findings import Assay, Place, Sighting, Where, weigh
@@ -46,6 +47,8 @@ class Examined:
     links: tuple[Link, ...]
     authentication: Authentication | None
     assay: Assay
+    arc: ArcOutcome | None = None
+    sending: Sending = Sending()
 
     @property
     def preview_line(self) -> str:
@@ -93,13 +96,19 @@ def examine(
     sightings = list(_form(message, page, links, now, weak_words() if words is None else words))
     authentication: Authentication | None = None
     not_checked: list[str] = []
+    known = sending or Sending()
+    arc: ArcOutcome | None = None
     if ask_dns:
-        known = sending or Sending()
         stamp = None if now is None else int(now.timestamp())
         authentication = yield from authenticate(
             raw, ip=known.ip, helo=known.helo, mail_from=known.mail_from, now=stamp
         )
         sightings += _authentication(authentication, message)
+        arc = yield from verify_arc(raw)
+        if arc.result is ArcResult.FAIL:
+            sightings.append(Sighting("arc-fail", Place(Where.HEADER, "ARC-Seal"), {"reason": arc.reason}))
+        elif arc.result is ArcResult.TEMPERROR:
+            not_checked.append(f"ARC: {arc.reason}")
         seen, unseen = yield from check_sender(known.ip, known.helo, authentication, links, lists)
         sightings += seen
         not_checked += unseen
@@ -110,7 +119,7 @@ def examine(
     else:
         not_checked.append("SPF, DKIM and DMARC: DNS was not asked")
     assay = weigh(sightings, rules or built_in(), not_checked)
-    return Examined(message, page, links, authentication, assay)
+    return Examined(message, page, links, authentication, assay, arc, known)
 
 
 def _form(

@@ -3,12 +3,11 @@
 import hashlib
 import hmac
 import threading
-from dataclasses import asdict
+from dataclasses import dataclass
 from datetime import UTC, timedelta
 
 import structlog
 
-from rust_gauge.contract.bench import Conversation, ConversationStep
 from rust_gauge.core.bench import Answer, answer_for
 from rust_gauge.core.bench.receiver import Does
 from rust_gauge.core.errors import AddressError
@@ -16,6 +15,8 @@ from rust_gauge.core.names import parse_address
 from rust_gauge.gateways.bench_in import BenchIn, Delivery, Place
 from rust_gauge.service.bench.catching import Arrival, catch
 from rust_gauge.service.bench.certificate import tls_context
+from rust_gauge.service.bench.conversations import conversation_of
+from rust_gauge.service.bench.reports import LOCAL_PART, MAX_REPORTED, Limits, answer
 from rust_gauge.service.bench.trays import digest_of, rules_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -32,6 +33,7 @@ class Desk:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._limits = Limits()
 
     def sign_in(self, user: str, password: str) -> Place | None:
         """Return the tray of a user; None when user and password do not match."""
@@ -41,16 +43,21 @@ class Desk:
         return _place(row) if row is not None and matches else None
 
     def place_of(self, address: str) -> Place | None:
-        """Return the tray whose address this is; a tag behind + is ignored."""
+        """Return the tray whose address this is (a tag behind + is ignored), or the address for reports."""
         try:
             parsed = parse_address(address)
         except AddressError:
             return None
         if str(parsed.domain) != self._context.settings.bench_domain:
             return None
-        key = parsed.local.lower().partition("+")[0]
-        row = self._context.store.transaction(lambda c: trays.tray_by_key(c, key[:60]))
-        return None if row is None else _place(row)
+        key, _, tag = parsed.local.lower().partition("+")
+        if key == LOCAL_PART and not tag:
+            return Place(ReportKey(None), MAX_REPORTED)
+        wanted = tag if key == LOCAL_PART else key  # report+KEY is answered, and caught in the tray as well
+        row = self._context.store.transaction(lambda c: trays.tray_by_key(c, wanted[:60]))
+        if row is None:
+            return None
+        return Place(ReportKey(row), min(row.max_bytes, MAX_REPORTED)) if key == LOCAL_PART else _place(row)
 
     def answer(self, place: Place, client_ip: str, mail_from: str, recipient: str) -> Answer:
         """Return what the tray's rules say about a recipient. A greylisted one is accepted when its time has come."""
@@ -70,6 +77,8 @@ class Desk:
     def take(self, delivery: Delivery) -> str:
         """Catch a message; return the reply."""
         key = delivery.place.key
+        if isinstance(key, ReportKey):
+            return answer(self._context, delivery, key.row, self._limits)
         if not isinstance(key, TrayKey):
             return "550 5.1.1 Nobody takes this message"
         via = "smtp" if delivery.authenticated else "address"
@@ -80,6 +89,16 @@ class Desk:
         except ServiceProblem as problem:
             return f"552 5.3.4 {problem}".encode("ascii", "replace").decode()
         return reply
+
+
+@dataclass(frozen=True)
+class ReportKey:
+    """The address for reports as a place; with a tray that also catches what is answered."""
+
+    row: TrayRow | None
+
+    def __hash__(self) -> int:
+        return hash(self.row.id if self.row else 0)
 
 
 class TrayKey:
@@ -97,16 +116,6 @@ class TrayKey:
 
 def _place(row: TrayRow) -> Place:
     return Place(TrayKey(row), row.max_bytes)
-
-
-def conversation_of(delivery: Delivery, reply: str) -> Conversation:
-    """Return a conversation as it is stored, with the reply that the message gets."""
-    last = ConversationStep(at=delivery.steps[-1].at if delivery.steps else 0, side="server", text=reply)
-    return Conversation(
-        client_ip=delivery.client_ip, helo=delivery.helo, tls=delivery.tls, cipher=delivery.cipher,
-        authenticated=delivery.authenticated, mail_from=delivery.mail_from, recipients=list(delivery.recipients),
-        steps=[ConversationStep.model_validate(asdict(step)) for step in delivery.steps] + [last],
-    )  # fmt: skip
 
 
 def run_bench(context: Context, stop: threading.Event) -> None:
