@@ -187,9 +187,9 @@ def test_what_lies_on_the_bench_has_marks_that_differ_for_stated_reasons(
     settings = client.audits.settings(office.slug)
     lists = [DnsListSetting.model_validate(row) for row in LISTS]
     client.audits.set_settings(office.slug, settings.model_copy(update={"lists": lists}))
-    for slug in ("marram", "glasswort"):
-        load_bench(world.context, replace(office.tenant, slug=slug), zones / "keys")
     with served(zones, world):
+        for slug in ("marram", "glasswort"):
+            load_bench(world.context, replace(office.tenant, slug=slug), zones / "keys")
         while examine_next(world.context):
             pass
     drafts = list(client.trays.messages(office.slug, "office-bench"))
