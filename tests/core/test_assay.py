@@ -1,25 +1,30 @@
 """Assays: each rule applies where it should and nowhere else, the mark adds up, and nothing a message holds breaks it."""
 
 import math
-from datetime import UTC, datetime
+from dataclasses import replace
+from datetime import UTC, date, datetime
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rust_gauge.core.assay import Examined, Sending, Sighting, built_in, examine, parse_html, weigh
+from rust_gauge.core.assay import Examined, SenderHistory, Sending, Sighting, built_in, examine, parse_html, weigh
+from rust_gauge.core.assay.attachments import content_of
 from rust_gauge.core.assay.compare import Comparison, compare
 from rust_gauge.core.assay.fields import meaning_of
+from rust_gauge.core.assay.language import language_of
 from rust_gauge.core.assay.support import support_table, unsupported
 from rust_gauge.core.audit import Level
-from rust_gauge.core.dns import AnswerStatus, drive
+from rust_gauge.core.dns import AnswerStatus, DnsAnswer, DnsQuestion, PageAnswer, PageQuestion, drive
+from rust_gauge.core.dns.programs import Answer, Question
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.transport import DnsList
 from tests.answers import answering
-from tests.vectors.assay_messages import APPLIES, HEADER, HTML, TEXT, html, message
+from tests.vectors.assay_messages import APPLIES, HEADER, HTML, TEXT, attached, html, message
 
 NOW = datetime(2026, 11, 30, 10, tzinfo=UTC)
-NEED_DNS = {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
+FOLLOWED = {"link-dead", "link-redirects-often", "link-redirects-away", "unsubscribe-dead"}
+NEED_DNS = FOLLOWED | {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
 
 
 def examined(raw: bytes) -> Examined:
@@ -303,3 +308,120 @@ def test_a_style_that_changed_is_a_change() -> None:
     (point,) = compared(pale, dark).points
     assert (point.rule, point.because) == ("contrast-low", ("html structure",))
     assert {change.kind for change in compared(pale, dark).changes} == {"html structure"}
+
+
+def followed(raw: bytes, pages: dict[str, PageAnswer | int | str]) -> tuple[set[str], list[str], list[str]]:
+    """Return the rules about links that were followed, what could not be said, and what was asked."""
+    asked: list[str] = []
+
+    def answer(questions: tuple[Question, ...]) -> tuple[Answer, ...]:
+        return tuple(
+            page(question) if isinstance(question, PageQuestion) else nothing(question) for question in questions
+        )
+
+    def nothing(question: Question) -> Answer:
+        assert isinstance(question, DnsQuestion)
+        return DnsAnswer(question, AnswerStatus.NO_NAME)
+
+    def page(question: PageQuestion) -> PageAnswer:
+        assert question.head
+        asked.append(question.url)
+        found = pages.get(question.url, 200)
+        if isinstance(found, str):
+            return PageAnswer(question, "no_data", 302, location=found)
+        if isinstance(found, int):
+            return PageAnswer(question, "found" if found == 200 else "no_data" if found else "failed", found)
+        return found
+
+    done = drive(examine(raw, now=NOW, follow=True), answer)
+    return {each.rule for each in done.assay.findings} & FOLLOWED, list(done.assay.not_checked), asked
+
+
+LINK, LEAVE = "https://news.glasswort.example/spring", "https://news.glasswort.example/u/1"
+
+
+@pytest.mark.parametrize(
+    ("pages", "rules"),
+    [
+        ({}, set()),
+        ({LINK: 404}, {"link-dead"}),
+        ({LINK: 410}, {"link-dead"}),
+        ({LINK: 405}, set()),
+        ({LINK: "/elsewhere"}, set()),
+        ({LINK: "https://shop.driftline.example/"}, {"link-redirects-away"}),
+        ({LINK: "/gone", "https://news.glasswort.example/gone": 404}, {"link-dead"}),
+        ({LINK: LINK}, {"link-redirects-often"}),
+        ({LINK: "javascript:go()"}, set()),
+        ({LEAVE: 404}, {"unsubscribe-dead"}),
+        ({LEAVE: "https://other.example/"}, set()),
+    ],
+)
+def test_links_are_followed_and_what_is_dead_is_said(pages: dict[str, int | str], rules: set[str]) -> None:
+    found, _, asked = followed(message(), dict(pages))
+    assert found == rules
+    assert len(asked) <= 8
+
+
+def test_a_link_without_an_answer_is_not_called_dead_and_one_to_unsubscribe_is_not_asked() -> None:
+    leaving = html('<a href="https://d.example/a">Unsubscribe here</a><a href="https://d.example/optout">x</a>')
+    found, unknown, asked = followed(leaving, {LINK: 0})
+    assert found == set()
+    assert "Link: news.glasswort.example gave no answer that says whether it works" in unknown
+    assert not [url for url in asked if "d.example/" in url]
+    busy, unknown, _ = followed(message(), {LINK: 503})
+    assert busy == set()
+    assert any("gave no answer" in each for each in unknown)
+
+
+HISTORY = SenderHistory("news.glasswort.example", date(2026, 1, 1), "192.0.2.9", date(2026, 1, 1), {"Tidepost": 90.0})
+
+
+@pytest.mark.parametrize(
+    ("change", "rules"),
+    [
+        ({}, set()),
+        ({"domain_since": None}, {"sender-unknown"}),
+        ({"ip_since": date(2026, 11, 25)}, {"sender-new"}),
+        ({"ip": "", "ip_since": None}, set()),
+        ({"readings": {"Tidepost": 90.0, "Kestrelbox": 41.3}}, {"reading-low"}),
+    ],
+)
+def test_our_own_data_about_the_sender_counts(change: dict[str, object], rules: set[str]) -> None:
+    history = replace(HISTORY, **change)  # type: ignore[arg-type]
+    done = drive(examine(message(), now=NOW, ask_dns=False, history=history), lambda _: ())
+    assert {each.rule for each in done.assay.findings} & {"sender-unknown", "sender-new", "reading-low"} == rules
+
+
+@pytest.mark.parametrize(
+    ("octets", "kind"),
+    [
+        (b"MZ\x90", "a program"), (b"\x7fELF", "a program"), (b"#!/bin/sh", "a script"), (b"%PDF-1.7", "pdf"),
+        (b"PK\x03\x04", "zip"), (b"\xef\xbb\xbf <!DOCTYPE html>", "a web page"), (b"hello", ""), (b"", ""),
+    ],
+)  # fmt: skip
+def test_attachments_are_known_by_their_first_octets(octets: bytes, kind: str) -> None:
+    assert content_of(octets) == kind
+
+
+def test_a_program_under_another_name_and_macros_in_any_document_are_found() -> None:
+    assert "attachment-runs" in found(attached("photo.jpg", content=b"MZ\x90\x00"))
+    assert "attachment-macros" in found(attached("plan.docx", content=b"PK\x03\x04 word/vbaProject.bin"))
+    assert found(attached("plan.pdf", content=b"%PDF-1.7")) & {"attachment-type-differs", "attachment-runs"} == set()
+
+
+@pytest.mark.parametrize(
+    ("text", "languages"),
+    [
+        ("The new season opens on Friday and you can book your seats with us from the morning of that day on.", {"en"}),
+        ("Die neue Spielzeit beginnt am Freitag, und Sie können Ihre Karten von dem Morgen an bei uns auch mit der App"
+         " bestellen, wenn Sie das wollen.", {"de"}),
+        ("La nouvelle saison commence vendredi et vous pouvez réserver vos places dans la matinée avec nous par le site"
+         " ou sur place pour les enfants.", {"fr"}),
+        ("Новый сезон начинается в пятницу", {"ru", "uk", "bg", "sr", "mk", "be", "kk", "mn"}),
+        ("Friday", set()),
+        ("", set()),
+        ("SKU 4411 QTY 2 EUR 12.50 " * 20, set()),
+    ],
+)  # fmt: skip
+def test_the_language_of_a_text_is_told_where_it_can_be(text: str, languages: set[str]) -> None:
+    assert language_of(text * 2) == languages

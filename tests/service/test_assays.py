@@ -3,7 +3,9 @@
 import pytest
 
 from rust_gauge.client import Client, InvalidInputError
+from rust_gauge.contract.assays import AssaySettings, RuleAdjustment
 from tests.conftest import Office
+from tests.service.test_readings import DOMAIN, load_a_day
 from tests.vectors.assay_messages import APPLIES, message
 
 
@@ -38,3 +40,36 @@ def test_places_and_points_come_through(office: Office, client: Client) -> None:
 def test_what_cannot_be_examined_is_refused(office: Office, client: Client, raw: bytes, ip: str, why: str) -> None:
     with pytest.raises(InvalidInputError, match=why):
         client.assays.examine(office.slug, raw, ip=ip)
+
+
+def test_a_tenant_adjusts_rules_and_words(office: Office, client: Client) -> None:
+    shouting = message({"Subject": "HALF PRICE TICKETS"})
+    before = client.assays.examine(office.slug, shouting)
+    rule = next(each for each in before.findings if each.rule == "subject-shouts")
+    adjusted = {"subject-shouts": RuleAdjustment(level="fault", points=20), "dkim-missing": RuleAdjustment(off=True)}
+    client.assays.set_settings(office.slug, AssaySettings(rules=adjusted, words_added=["half price"]))
+    after = client.assays.examine(office.slug, shouting)
+    found = {each.rule: each for each in after.findings}
+    assert (found["subject-shouts"].level, found["subject-shouts"].points) == ("fault", 20)
+    assert rule.points < 20
+    assert "weak-words" in found
+    assert "dkim-missing" not in found
+    assert round(after.mark + sum(each.points for each in after.findings), 1) == 100
+    listed = {each.rule: each for each in client.assays.rules(office.slug)}
+    assert (listed["subject-shouts"].points, listed["subject-shouts"].shipped_points) == (20, rule.points)
+    assert listed["dkim-missing"].off
+    with pytest.raises(InvalidInputError, match="no-such-rule"):
+        client.assays.set_settings(office.slug, AssaySettings(rules={"no-such-rule": RuleAdjustment()}))
+
+
+def test_the_senders_own_history_counts(office: Office, client: Client) -> None:
+    raw = message({"From": "Theatre <a@d.example>"})
+    assert client.assays.examine(office.slug, raw).sender is None, "nothing is known of any sender"
+    load_a_day(office, client)
+    office.world.work()
+    done = client.assays.examine(office.slug, raw.replace(b"@d.example", f"@{DOMAIN}".encode()), ip="192.0.2.250")
+    assert done.sender is not None
+    assert done.sender.domain_since is not None
+    assert done.sender.ip_since is None
+    assert {each.provider for each in done.sender.readings} >= {"tidepost.example"}
+    assert "sender-unknown" in {each.rule for each in done.findings}

@@ -2,6 +2,7 @@
 
 import threading
 from collections.abc import Iterator, Sequence
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 import pytest
@@ -73,3 +74,28 @@ def test_what_cannot_or_may_not_be_fetched_says_why(pages: tuple[Path, int], url
 )  # fmt: skip
 def test_only_public_addresses_and_those_of_the_settings_are_contacted(address: str, allowed: bool) -> None:
     assert may_reach(address, {"192.0.2.90": ("127.0.0.1", 1)}) is allowed
+
+
+def test_a_link_is_asked_with_head_and_not_followed() -> None:
+    asked: list[tuple[str, str, str]] = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_HEAD(self) -> None:
+            asked.append((self.command, self.path, self.headers["Host"]))
+            self.send_response(302 if self.path.startswith("/from") else 405)
+            self.send_header("Location", "https://elsewhere.example/")
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            """Quiet."""
+
+    with ThreadingHTTPServer(("127.0.0.1", 0), Handler) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        fetch = PageFetcher(5, {"192.0.2.90": ("127.0.0.1", server.server_address[1])}).fetch
+        answer = fetch(PageQuestion("http://other.example/from?a=1", head=True), look_up)
+        assert (answer.code, answer.location, answer.status) == (302, "https://elsewhere.example/", "no_data")
+        assert fetch(PageQuestion("http://192.0.2.90/x", head=True), look_up).code == 405
+        assert asked == [("HEAD", "/from?a=1", "other.example"), ("HEAD", "/x", "192.0.2.90")]
+        for url in ("http://127.0.0.1/x", "http://inside.example/x", "http://[::1]/", "http://other.example:99999/"):
+            assert fetch(PageQuestion(url, head=True), look_up).failed
+        server.shutdown()

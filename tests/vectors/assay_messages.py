@@ -49,9 +49,13 @@ def html(inside: str, text: str | None = TEXT) -> bytes:
     return message(html=HTML.replace("</body>", f"{inside}</body>"), text=text)
 
 
-def attached(name: str, kind: str = "application/octet-stream") -> bytes:
+def attached(name: str, kind: str = "application/octet-stream", content: bytes = b"x") -> bytes:
     """The message with a file."""
-    part = f'Content-Type: {kind}\nContent-Disposition: attachment; filename="{name}"\nContent-Transfer-Encoding: base64\n\neA==\n'
+    part = (
+        f'Content-Type: {kind}\nContent-Disposition: attachment; filename="{name}"\nContent-Transfer-Encoding: base64\n\n'
+        + base64.b64encode(content).decode()
+        + "\n"
+    )
     return message(parts=(part.encode(),))
 
 
@@ -117,6 +121,8 @@ APPLIES: dict[str, Callable[[], bytes]] = {
         parts=(b"Content-Type: text/x\nContent-Transfer-Encoding: 8bit\n\ncaf\xc3\xa9",)
     ),
     "attachment-runs": lambda: attached("tickets.exe"),
+    "attachment-type-differs": lambda: attached("plan.pdf", content=b"PK\x03\x04x"),
+    "language-differs": lambda: message(html=HTML.replace('lang="en"', 'lang="de"')),
     "attachment-macros": lambda: attached("seats.docm"),
     "attachment-archive": lambda: attached("seats.zip"),
     "attachment-page": lambda: attached("seats.html"),

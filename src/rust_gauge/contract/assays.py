@@ -1,8 +1,9 @@
 """Assays: what the examination of one message found, and what was read out of it."""
 
-from typing import Literal
+from datetime import date
+from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.audits import MessageCheck
 from rust_gauge.contract.common import Model
@@ -147,6 +148,62 @@ class ArcChain(Model):
     sets: list[ArcSet]
 
 
+class ProviderReading(Model):
+    """The newest reading of the From domain at a mailbox provider."""
+
+    provider: str
+    reading: float
+
+
+class SenderFacts(Model):
+    """What the tenant's own mail says of the sender: since when it is known, and how it stands."""
+
+    domain: str
+    domain_since: date | None = Field(description="First day with mail of the From domain; null: none is known")
+    ip: str
+    ip_since: date | None = Field(description="First day with mail from the sending address")
+    readings: list[ProviderReading] = Field(description="The lowest first")
+
+
+class RuleAdjustment(Model):
+    """How a tenant adjusts a rule; what is left out stays as it ships."""
+
+    level: Level | None = None
+    points: float | None = Field(None, ge=0, le=100)
+    off: bool = False
+
+
+class AssaySettings(Model):
+    """A tenant's own view of what matters in a message."""
+
+    rules: dict[str, RuleAdjustment] = Field(default={}, max_length=300, description="By rule")
+    words_added: list[Annotated[str, StringConstraints(min_length=2, max_length=80)]] = Field(
+        default=[], max_length=500, description="Weak words and phrases besides those that ship"
+    )
+    words_removed: list[Annotated[str, StringConstraints(max_length=80)]] = Field(default=[], max_length=500)
+    follow_links: bool = Field(
+        False,
+        description="Ask with HEAD whether links answer and where they redirect to; never links to unsubscribe. Off by "
+        "default: some trackers count even that as a click",
+    )
+
+
+class AssayRuleView(Model):
+    """A rule as it ships and as it counts for the tenant."""
+
+    rule: str
+    group: str
+    level: Level
+    points: float
+    off: bool
+    shipped_level: Level
+    shipped_points: float
+    title: str
+    effect: str
+    remedy: str
+    reference: str
+
+
 class Assay(Model):
     """The examination of one message. `mark` is exactly 100 minus the points of the findings."""
 
@@ -168,6 +225,7 @@ class Assay(Model):
     support: HtmlSupport | None = Field(None, description="Null where there is no HTML")
     authentication: MessageCheck | None = Field(description="Null where DNS was not asked")
     arc: ArcChain | None = Field(None, description="Null where DNS was not asked")
+    sender: SenderFacts | None = Field(None, description="Null where no tenant's mail was looked at")
     results_header: str = Field(
         "", description="The Authentication-Results field that a receiver would write (RFC 8601); empty without DNS"
     )

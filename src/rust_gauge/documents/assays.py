@@ -5,7 +5,7 @@ from dataclasses import asdict
 
 from rust_gauge.contract import assays as c
 from rust_gauge.core.arc import ArcOutcome
-from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place
+from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place, SenderHistory
 from rust_gauge.core.assay.compare import Comparison, Side, Taken
 from rust_gauge.core.assay.fields import meaning_of
 from rust_gauge.core.assay.results import results_field
@@ -39,6 +39,7 @@ def assay_document(done: Examined) -> c.Assay:
         support=None if done.page is None else _support(done),
         authentication=None if done.authentication is None else message_document(done.authentication),
         arc=None if done.arc is None else _arc(done.arc),
+        sender=None if done.history is None else _sender(done.history),
         results_header=_results(done),
     )  # fmt: skip
 
@@ -103,6 +104,14 @@ def comparison_document(done: Comparison, name: str, against: str) -> c.AssayCom
 def _arc(done: ArcOutcome) -> c.ArcChain:
     sets = [c.ArcSet.model_validate({**asdict(each), "seal": each.seal.value}) for each in done.instances]
     return c.ArcChain(result=done.result.value, reason=done.reason, sets=sets)
+
+
+def _sender(history: SenderHistory) -> c.SenderFacts:
+    readings = sorted(history.readings.items(), key=lambda item: item[1])
+    return c.SenderFacts(
+        domain=history.domain, domain_since=history.domain_since, ip=history.ip, ip_since=history.ip_since,
+        readings=[c.ProviderReading(provider=provider, reading=value) for provider, value in readings],
+    )  # fmt: skip
 
 
 def _results(done: Examined) -> str:

@@ -4,10 +4,11 @@ The host comes from somebody's DNS, so its address is looked at before anything 
 fetched from, and those that the settings name.
 """
 
+import ipaddress
 import ssl
 import time
 from collections.abc import Callable, Sequence
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import httpx
 
@@ -15,12 +16,21 @@ from rust_gauge.core.dns import DnsAnswer, DnsQuestion, PageAnswer, PageQuestion
 from rust_gauge.core.reachable import is_globally_reachable
 from rust_gauge.gateways.deadline import http_client
 
+_HEAD_TIMEOUT = 2.0  # seconds for a link; an assay has many
 Reach = dict[str, tuple[str, int]]
 
 
 def may_reach(address: str, reach: Reach) -> bool:
     """Return whether an address from DNS may be contacted: a public one, or one that the settings send elsewhere."""
     return address in reach or is_globally_reachable(address)
+
+
+def _is_ip(host: str) -> bool:
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        return False
+    return True
 
 
 class PageFetcher:
@@ -38,8 +48,11 @@ class PageFetcher:
         began = time.monotonic()
         parts = urlsplit(question.url)
         host = parts.hostname or ""
-        answers = look_up([DnsQuestion(host, "A"), DnsQuestion(host, "AAAA")])
-        addresses = [str(getattr(rdata, "address", "")) for answer in answers for rdata in answer.records]
+        if question.head and _is_ip(host):
+            addresses = [host]
+        else:
+            answers = look_up([DnsQuestion(host, "A"), DnsQuestion(host, "AAAA")])
+            addresses = [str(getattr(rdata, "address", "")) for answer in answers for rdata in answer.records]
         if not addresses:
             return PageAnswer(question, "failed", detail=f"{host} has no address")
         allowed = [address for address in addresses if may_reach(address, self._reach)]
@@ -47,12 +60,40 @@ class PageFetcher:
             return PageAnswer(question, "failed", detail=f"{host} is at {addresses[0]}, which is not a public address")
         answer = PageAnswer(question, "failed")
         for address in allowed[:2]:
-            answer = self._get(question, host, parts.path, address)
+            answer = (
+                self._head(question, parts, address)
+                if question.head
+                else self._get(question, host, parts.path, address)
+            )
             if not answer.failed:
                 break
         return PageAnswer(
             question, answer.status, answer.code, answer.content_type, answer.text, answer.detail,
-            time.monotonic() - began,
+            time.monotonic() - began, answer.location,
+        )  # fmt: skip
+
+    def _head(self, question: PageQuestion, parts: SplitResult, address: str) -> PageAnswer:
+        """Ask a link whether it answers: no cookies, no body, no redirect followed, and little time."""
+        host = parts.hostname or ""
+        try:
+            usual = parts.port or (443 if parts.scheme == "https" else 80)
+            target, port = self._reach.get(address, (address, usual))
+            shown = f"[{target}]" if ":" in target else target
+            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            context = ssl.create_default_context()
+            if self._ca_file:
+                context.load_verify_locations(self._ca_file)
+            with http_client(context, _HEAD_TIMEOUT, _HEAD_TIMEOUT) as client:
+                response = client.head(
+                    f"{parts.scheme}://{shown}:{port}{path}", headers={"Host": parts.netloc.rpartition("@")[2]},
+                    extensions={"sni_hostname": host},
+                )  # fmt: skip
+        except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError) as error:
+            return PageAnswer(question, "failed", detail=f"{host} at {address}: {error or type(error).__name__}")
+        status = "found" if response.is_success else "no_data"
+        return PageAnswer(
+            question, status, response.status_code, response.headers.get("content-type", ""),
+            location=response.headers.get("location", "")[:2000],
         )  # fmt: skip
 
     def _get(self, question: PageQuestion, host: str, path: str, address: str) -> PageAnswer:

@@ -196,6 +196,29 @@ def readings_of_days(connection: Connection, tenant_id: int, domain: str, first:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """The newest reading of a subject at a provider, and the first day with mail."""
+
+    provider_id: int
+    first_day: date
+    last_day: date
+    tenths: int
+
+
+def standings(connection: Connection, tenant_id: int, kind: int, name: str) -> list[Standing]:
+    """Return the newest readings of a domain (kind 1) or a sending address (kind 4), by provider."""
+    c = t.reading_series.c
+    table = t.sending_domain if kind == 1 else t.label
+    named = select(table.c.id).where(table.c.tenant_id == tenant_id, table.c.name == name)
+    if kind != 1:
+        named = named.where(table.c.what == 0)
+    query = select(c.provider_id, c.first_day, c.last_day, c.tenths).where(
+        c.tenant_id == tenant_id, c.kind == kind, c.subject_id.in_(named)
+    )
+    return values_of(Standing, connection.execute(query))
+
+
 def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[int, int]:
     """Return by subject id: tenths of the latest reading over all providers, of whatever day it is."""
     c = t.reading_series.c

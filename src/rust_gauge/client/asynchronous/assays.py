@@ -2,7 +2,7 @@
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import assays as calls
-from rust_gauge.contract.assays import Assay
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
 
 
 class Assays(Part):
@@ -11,3 +11,15 @@ class Assays(Part):
     async def examine(self, tenant: str, raw: bytes, *, ip: str = "", helo: str = "", mail_from: str = "") -> Assay:
         """Examine a message as it was or will be sent. Without `ip`, SPF is not evaluated."""
         return await self._client.send(calls.assay_message(tenant, raw, ip, helo, mail_from))
+
+    async def rules(self, tenant: str) -> list[AssayRuleView]:
+        """Return the rules, as they ship and as they count for the tenant."""
+        return (await self._client.send(calls.list_rules(tenant))).items
+
+    async def settings(self, tenant: str) -> AssaySettings:
+        """Return how the tenant adjusts the examination."""
+        return await self._client.send(calls.get_settings(tenant))
+
+    async def set_settings(self, tenant: str, settings: AssaySettings) -> AssaySettings:
+        """Adjust the examination."""
+        return await self._client.send(calls.set_settings(tenant, settings))

@@ -6,6 +6,7 @@ from rust_gauge.core.assay.html import Html, parse_html
 from rust_gauge.core.assay.links import Link, links_of
 from rust_gauge.core.assay.message import MAX_MESSAGE, Message, Part
 from rust_gauge.core.assay.rules import AssayRule, RuleSet, built_in
+from rust_gauge.core.assay.sender import SenderHistory
 
 __all__ = [
     "MAX_MESSAGE",
@@ -19,6 +20,7 @@ __all__ = [
     "Part",
     "Place",
     "RuleSet",
+    "SenderHistory",
     "Sending",
     "Sighting",
     "Where",

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterator
 from rust_gauge.core.assay.findings import Place, Sighting, Where
 from rust_gauge.core.assay.headers import mixed_scripts
 from rust_gauge.core.assay.html import Html, contrast
+from rust_gauge.core.assay.language import language_of
 from rust_gauge.core.assay.message import Message
 
 FEW_WORDS = 20  # beside images
@@ -50,6 +51,7 @@ def check_content(message: Message, page: Html | None, words: Collection[str]) -
             yield Sighting("reason-missing", Place(Where.PART, number))
         if not _POSTAL.search(text):
             yield Sighting("postal-address-missing", Place(Where.PART, number))
+    yield from _language(message, page, text, number)
     if page is not None:
         yield from _hidden(page, number)
         yield from _images(page, text, number)
@@ -124,6 +126,17 @@ def _images(page: Html, text: str, number: str) -> Iterator[Sighting]:
 def _is_dot(width: str | None, height: str | None) -> bool:
     """Return whether an image is there to be counted, not to be seen."""
     return (width or "").strip("px ") in ("0", "1") and (height or "").strip("px ") in ("0", "1")
+
+
+def _language(message: Message, page: Html | None, text: str, number: str) -> Iterator[Sighting]:
+    root = page.named("html") if page is not None else []
+    stated = (root[0].get("lang") or root[0].get("xml:lang") or "") if root else ""
+    stated = str(stated) or message.value("Content-Language").partition(",")[0]
+    declared = stated.strip().lower().partition("-")[0]
+    actual = language_of(text)
+    if declared and actual and declared not in actual:
+        place = page.place(root[0], number) if page is not None and root else Place(Where.HEADER, "Content-Language")
+        yield Sighting("language-differs", place, {"declared": declared[:20], "actual": " or ".join(sorted(actual))})
 
 
 def _accessible(page: Html, number: str) -> Iterator[Sighting]:

@@ -11,12 +11,13 @@ from rust_gauge.core.arc import ArcOutcome, ArcResult, verify_arc
 from rust_gauge.core.assay.agreement import check_agreement
 from rust_gauge.core.assay.content import check_content
 from rust_gauge.core.assay.findings import Assay, Place, Sighting, Where, weigh
+from rust_gauge.core.assay.followed import follow_links
 from rust_gauge.core.assay.headers import check_headers
 from rust_gauge.core.assay.html import Html, parse_html
 from rust_gauge.core.assay.links import Link, check_links, links_of
 from rust_gauge.core.assay.message import MAX_MESSAGE, Message
 from rust_gauge.core.assay.rules import RuleSet, built_in
-from rust_gauge.core.assay.sender import check_sender
+from rust_gauge.core.assay.sender import SenderHistory, check_history, check_sender
 from rust_gauge.core.assay.structure import check_structure
 from rust_gauge.core.assay.support import Unsupported, unsupported
 from rust_gauge.core.dkim import DkimResult
@@ -49,6 +50,7 @@ class Examined:
     assay: Assay
     arc: ArcOutcome | None = None
     sending: Sending = Sending()
+    history: SenderHistory | None = None
 
     @property
     def preview_line(self) -> str:
@@ -77,10 +79,12 @@ def weak_words() -> frozenset[str]:
 def examine(
     raw: bytes, *, sending: Sending | None = None, now: datetime | None = None, rules: RuleSet | None = None,
     words: Collection[str] | None = None, ask_dns: bool = True, lists: tuple[DnsList, ...] = (),
+    history: SenderHistory | None = None, follow: bool = False,
 ) -> DnsProgram[Examined]:  # fmt: skip
     """Examine a message. InputError when it is longer than MAX_MESSAGE, or has no header at all.
 
-    `lists` are asked about the sending address and about the domains that the message names.
+    `lists` are asked about the sending address and about the domains that the message names. `history` is what is known
+    of the sender from its own mail. `follow`: links are asked where they lead, with HEAD.
     """
     if len(raw) > MAX_MESSAGE:
         raise InputError(
@@ -118,8 +122,14 @@ def examine(
             not_checked.append(f"{what}: the address that the message was sent from is not known")
     else:
         not_checked.append("SPF, DKIM and DMARC: DNS was not asked")
+    if history is not None and now is not None:
+        sightings += check_history(history, now.date())
+    if follow:
+        seen, unseen = yield from follow_links(message, links)
+        sightings += seen
+        not_checked += unseen
     assay = weigh(sightings, rules or built_in(), not_checked)
-    return Examined(message, page, links, authentication, assay, arc, known)
+    return Examined(message, page, links, authentication, assay, arc, known, history)
 
 
 def _form(

@@ -3,6 +3,10 @@
 They are those of the audit (`core.audit`), asked about this message; lists are those of the tenant (RFC 5782).
 """
 
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import date
+
 from rust_gauge.core.assay.findings import Place, Sighting, Where
 from rust_gauge.core.assay.headers import registered
 from rust_gauge.core.assay.links import Link
@@ -13,6 +17,8 @@ from rust_gauge.core.message import Authentication
 from rust_gauge.core.transport import DnsList, ListAnswer, ListState, ask_list
 
 MOST_DOMAINS = 20  # that lists are asked about: their operators block who asks too much
+_NEW_FOR = 21  # days
+_LOW = 60.0  # a reading below this is corroded or worse
 _UNKNOWN = "ptr-no-answer"
 
 
@@ -40,6 +46,37 @@ def check_sender(
     if not lists:
         not_checked.append("Blocklists: none are configured")
     return sightings, not_checked
+
+
+@dataclass(frozen=True, slots=True)
+class SenderHistory:
+    """What our own data says of a sender. `since` is the first day with mail that we know of, None for none at all.
+
+    `readings` has the newest reading of the From domain (0 to 100) by mailbox provider.
+    """
+
+    domain: str
+    domain_since: date | None
+    ip: str = ""
+    ip_since: date | None = None
+    readings: Mapping[str, float] = field(default_factory=dict)
+
+
+def check_history(history: SenderHistory, today: date) -> Iterator[Sighting]:
+    """Yield what speaks against a sender in our own data: it is new, or stands badly at a provider."""
+    for what, since in ((history.domain, history.domain_since), (history.ip, history.ip_since)):
+        if not what:
+            continue
+        place = Place(Where.SENDING, text=what)
+        if since is None:
+            yield Sighting("sender-unknown", place, {"sender": what})
+        elif (today - since).days < _NEW_FOR:
+            yield Sighting("sender-new", place, {"sender": what, "days": (today - since).days})
+    for provider, reading in sorted(history.readings.items(), key=lambda item: item[1]):
+        if reading < _LOW:
+            place = Place(Where.SENDING, text=f"{provider}: {reading:.1f}")
+            yield Sighting("reading-low", place, {"domain": history.domain, "provider": provider,
+                                                  "reading": f"{reading:.0f}"})  # fmt: skip
 
 
 def domains_of(found: Authentication, links: tuple[Link, ...]) -> tuple[str, ...]:

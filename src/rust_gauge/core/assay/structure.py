@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterator
 
+from rust_gauge.core.assay.attachments import content_of, differs, has_macros
 from rust_gauge.core.assay.findings import Place, Sighting, Where
 from rust_gauge.core.assay.html import Html
 from rust_gauge.core.assay.message import Message, Part
@@ -10,6 +11,7 @@ from rust_gauge.core.assay.message import Message, Part
 CLIPPED_AT = 100 * 1024  # octets of HTML: about where some mail programs stop and offer the rest
 LARGE = 10 * 1024 * 1024  # octets of a message
 # By the end of the file name: what runs when it is opened, what may hold such, what hides what it holds.
+_LOOKED_AT = 4 * 2**20  # octets of an attachment
 _RUNS = frozenset(
     ("app", "bat", "cmd", "com", "cpl", "dll", "exe", "hta", "jar", "js", "jse", "lnk", "msi", "ps1", "reg", "scr",
      "vb", "vbe", "vbs", "wsf")
@@ -64,14 +66,20 @@ def _part(part: Part) -> Iterator[Sighting]:
     place, values = _in(part, name[:200]), {"name": name[:100], "ending": ending}
     if _OVERRIDES.search(name):
         yield Sighting("attachment-name-turned", place, {"name": ascii(name[:100])})
+    octets = part.entity.octets(_LOOKED_AT)
+    kind = content_of(octets)
     if ending in _RUNS:
         yield Sighting("attachment-runs", place, values)
-    elif ending in _MACROS:
+    elif kind in ("a program", "a script"):
+        yield Sighting("attachment-runs", place, {**values, "ending": kind.removeprefix("a ")})
+    elif ending in _MACROS or has_macros(octets):
         yield Sighting("attachment-macros", place, values)
     elif ending in _HIDES:
         yield Sighting("attachment-archive", place, values)
     elif ending in _PAGES:
         yield Sighting("attachment-page", place, values)
+    if what := differs(ending, kind):
+        yield Sighting("attachment-type-differs", place, {**values, "what": what})
     if name.count(".") > 1 and ending in _RUNS | _HIDES | _PAGES and re.search(r"\.[a-z]{3,4}\.\w+$", name.lower()):
         yield Sighting("attachment-two-endings", place, values)
 

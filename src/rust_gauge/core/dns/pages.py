@@ -5,10 +5,14 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class PageQuestion:
-    """An https: address. Redirects are not followed (RFC 8461 §3.3); at most `limit` octets are read."""
+    """An https: address. Redirects are not followed (RFC 8461 §3.3); at most `limit` octets are read.
+
+    `head`: ask with HEAD, which has no body and changes nothing (RFC 9110 §9.2.1); then http: is allowed as well.
+    """
 
     url: str
     limit: int = 64 * 1024
+    head: bool = False
 
     def __str__(self) -> str:
         return self.url
@@ -25,6 +29,7 @@ class PageAnswer:
     text: str = ""
     detail: str = ""
     seconds: float = 0.0
+    location: str = ""  # where it redirects to, for HEAD
 
     @property
     def failed(self) -> bool:

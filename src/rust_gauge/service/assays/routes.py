@@ -5,7 +5,8 @@ from typing import Annotated
 from fastapi import Query, Request
 from fastapi.concurrency import run_in_threadpool
 
-from rust_gauge.contract.assays import Assay
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
+from rust_gauge.contract.common import Page
 from rust_gauge.service.assays import assays
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
@@ -26,3 +27,21 @@ async def assay_message(
     and nothing that the message links to is fetched. Without `ip`, SPF is not evaluated.
     """
     return await run_in_threadpool(assays.assay_message, context, tenant, await request.body(), ip, helo, mail_from)
+
+
+@router.get("/tenants/{tenant}/assay-rules", tags=["assays"], operation_id="list_assay_rules")
+def list_assay_rules(context: Ctx, tenant: Tenant) -> Page[AssayRuleView]:
+    """List the rules of the examination, as they ship and as they count for the tenant."""
+    return Page(items=assays.list_rules(context, tenant))
+
+
+@router.get("/tenants/{tenant}/assay-settings", tags=["assays"], operation_id="get_assay_settings")
+def get_assay_settings(context: Ctx, tenant: Tenant) -> AssaySettings:
+    """Return how the tenant adjusts the examination: levels and points of rules, words."""
+    return assays.get_settings(context, tenant)
+
+
+@router.put("/tenants/{tenant}/assay-settings", tags=["assays"], operation_id="set_assay_settings")
+def set_assay_settings(context: Ctx, tenant: Tenant, body: AssaySettings) -> AssaySettings:
+    """Adjust the examination. Messages that were examined before keep their mark until they are examined again."""
+    return assays.put_settings(context, tenant, body)

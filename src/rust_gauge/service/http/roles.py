@@ -42,7 +42,8 @@ _VIEWER = """
     get_address_words list_suppression count_suppression export_suppression get_address_status
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
     list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
-    list_webhook_calls get_tenant_settings assay_message
+    list_webhook_calls get_tenant_settings assay_message list_assay_rules
+    get_assay_settings
     list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
     get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
 """
@@ -66,6 +67,7 @@ _ADMIN = """
     delete_webhook rotate_webhook_secret
     test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
     set_tenant_settings list_audit_log add_tray update_tray delete_tray rotate_tray_password
+    set_assay_settings
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
