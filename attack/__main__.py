@@ -7,6 +7,7 @@ bombs      patterns, archives, nesting, charsets: what is small and grows
 slow       2,000 slow clients
 fuzz       every parser on mutated inputs
 kills      SIGKILL of each part, 50 times
+catching   50 messages a second to a tray for ten minutes, and messages that are made to be too much
 soak       half of the top load for half an hour
 """
 
@@ -36,7 +37,7 @@ def main() -> int:
     """Return 1 when anything was not as promised."""
     _, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     resource.setrlimit(resource.RLIMIT_NOFILE, (min(8192, hard) if hard > 0 else 8192, hard))
-    names = sys.argv[1:] or ["walk", "addresses", "bombs", "fuzz", "schema", "slow", "kills", "soak"]
+    names = sys.argv[1:] or ["walk", "addresses", "bombs", "fuzz", "schema", "slow", "kills", "catching", "soak"]
     print(f"{datetime.now(UTC):%Y-%m-%d} on {machine()}", flush=True)
     bad = []
     for name in names:
@@ -59,6 +60,8 @@ def _attack(name: str) -> bool:
             return slow.run(site)
         if name == "kills":
             return kills.run(site, _ROUNDS)
+        if name == "catching":
+            return catching.run(site, min(10, _MINUTES))
         return soak.run(site, _MINUTES)
 
 

@@ -131,6 +131,7 @@ def running(**settings: str) -> Iterator[Site]:
         "RUSTGAUGE_DNS_SERVERS": '["127.0.0.1:9"]', "RUSTGAUGE_DNS_TIMEOUT": "0.05", "RUSTGAUGE_DNS_ATTEMPTS": "1",
         "RUSTGAUGE_LOG_LEVEL": "warning", "RUSTGAUGE_FEED_FOLDERS": f'["{home}"]',
         "RUSTGAUGE_SMTP_PORT": str(free_port()), "RUSTGAUGE_POLICY_PORT": str(free_port()),
+        "RUSTGAUGE_BENCH_PORT": str(free_port()),
         **{f"RUSTGAUGE_{name.upper()}": value for name, value in settings.items()},
     }  # fmt: skip
     log = (home / "run.out").open("wb")
