@@ -19,7 +19,7 @@ from datetime import UTC, datetime
 
 from bench.world import machine
 
-from attack import kills, schema, slow, soak
+from attack import catching, kills, schema, slow, soak
 from attack.site import running
 
 _EXAMPLES = int(os.environ.get("ATTACK_EXAMPLES", "20"))
