@@ -24,7 +24,8 @@ from tests.vectors.assay_messages import APPLIES, HEADER, HTML, TEXT, attached, 
 
 NOW = datetime(2026, 11, 30, 10, tzinfo=UTC)
 FOLLOWED = {"link-dead", "link-redirects-often", "link-redirects-away", "unsubscribe-dead"}
-NEED_DNS = FOLLOWED | {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
+LEARNED = {"text-like-complained"}
+NEED_DNS = FOLLOWED | LEARNED | {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
 
 
 def examined(raw: bytes) -> Examined:

@@ -6,6 +6,7 @@ import ssl
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import asdict
 from datetime import timedelta
 from email.message import EmailMessage
 
@@ -14,10 +15,14 @@ import pytest
 from rust_gauge.client import Client, InvalidInputError, NoMessageError, NotFoundError
 from rust_gauge.client.testing import Tray
 from rust_gauge.contract.bench import MadeTray, NewTray, ReceiverRule, TrayChange
+from rust_gauge.core.assay.learned import learn
 from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.bench.trays import find_tray, forget_old
-from tests.conftest import Office, another
+from rust_gauge.store.audits import put_setting
+from tests.conftest import TODAY, Office, another
+from tests.core.test_learned import campaigns
+from tests.rows import ndjson, row
 from tests.vectors.assay_messages import message as sample
 
 
@@ -367,3 +372,42 @@ def test_a_tray_is_one_tenants_own(office: Office, client: Client, made: MadeTra
         id = client.trays.put(office.slug, made.name, b"Subject: x\r\n\r\n").id
         with pytest.raises(NotFoundError):
             stranger.trays.message(other.slug, made.name, id)
+
+
+# The text model
+
+
+def test_a_text_model_learns_from_campaigns_that_went_well_or_badly(office: Office, client: Client) -> None:
+    client.trays.add(office.slug, NewTray(name="campaigns", series_header="X-Campaign"))
+    rows: list[dict[str, object]] = []
+    for one in campaigns(12):
+        made = mail("News", text=one.text)
+        made["X-Campaign"] = one.campaign
+        client.trays.put(office.slug, "campaigns", made.as_bytes())
+    for name in sorted({one.campaign for one in campaigns(12)}):
+        bad = int(name[1:]) % 2 == 1
+        rows += [row(n, campaign=name, message_id=f"{name}-{n}") for n in range(210)]
+        rows += [row(n, campaign=name, message_id=f"{name}-{n}", kind="complained") for n in range(12 if bad else 0)]
+    client.events.load(office.slug, ndjson(*rows))
+    before = client.assays.text_model(office.slug)
+    assert not before.ready
+    model = client.assays.text_model(office.slug, learn=True)
+    assert not model.ready, "the lowest and the highest third of 24 campaigns are eight each"
+    assert "there are 8 and 8" in model.reason
+
+
+def test_a_model_that_is_ready_says_how_often_it_is_right(office: Office, client: Client) -> None:
+    learned = learn(campaigns(14)).model
+    assert learned is not None
+    context = office.world.context
+    document = {"at": TODAY.isoformat(), "reason": "", "low": 14, "high": 14, "messages": 84, "model": asdict(learned)}
+    context.store.transaction(lambda c: put_setting(c, office.tenant.id, "text_model", document, TODAY))
+    shown = client.assays.text_model(office.slug)
+    assert (shown.ready, shown.right, shown.of) == (True, learned.right, 28)
+    loud = mail("Hurry, last chance", text="Win free tickets, click now before the offer is gone for ever")
+    done = client.assays.examine(office.slug, loud.as_bytes())
+    assert done.learned is not None
+    assert done.learned.likeness > 0.7
+    assert "text-like-complained" in {each.rule for each in done.findings}
+    calm = client.assays.examine(office.slug, mail("Season", text="The new season opens on Friday").as_bytes())
+    assert "text-like-complained" not in {each.rule for each in calm.findings}

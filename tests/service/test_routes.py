@@ -30,6 +30,8 @@ ROUTES = [
     ("POST", "message-checks", None),
     ("POST", "assays", None),
     ("GET", "assay-rules", None),
+    ("GET", "text-model", None),
+    ("POST", "text-model", None),
     ("GET", "assay-settings", None),
     ("PUT", "assay-settings", {}),
     ("GET", "trays", None),

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.audits import MessageCheck
-from rust_gauge.contract.common import Model
+from rust_gauge.contract.common import Model, UtcTime
 
 Level = Literal["fault", "risk", "note"]
 
@@ -204,6 +204,39 @@ class AssayRuleView(Model):
     reference: str
 
 
+class WordShare(Model):
+    """A word or a piece of one, and what it contributes: above 0 it reads like campaigns that went badly."""
+
+    text: str
+    share: float
+
+
+class TextVerdictView(Model):
+    """How much a message reads like campaigns of the tenant that went badly, and the words that say so most."""
+
+    likeness: float = Field(description="0 to 1; 0.5 says nothing")
+    words: list[WordShare]
+    right: int = Field(description="Campaigns that the model told rightly in cross-validation")
+    of: int
+
+
+class TextModelView(Model):
+    """The tenant's text model: learned from its own messages only, silent until there is enough.
+
+    Campaigns are told rightly or not in cross-validation: each by a model that was not shown it.
+    """
+
+    ready: bool
+    reason: str = Field(description="Why it is silent")
+    low: int = Field(description="Campaigns that went well")
+    high: int = Field(description="Campaigns that went badly: complaints, refusals")
+    messages: int
+    right: int
+    of: int
+    learned_at: UtcTime | None
+    words: list[WordShare] = Field(description="The pieces of text with the largest weights")
+
+
 class Assay(Model):
     """The examination of one message. `mark` is exactly 100 minus the points of the findings."""
 
@@ -226,6 +259,7 @@ class Assay(Model):
     authentication: MessageCheck | None = Field(description="Null where DNS was not asked")
     arc: ArcChain | None = Field(None, description="Null where DNS was not asked")
     sender: SenderFacts | None = Field(None, description="Null where no tenant's mail was looked at")
+    learned: TextVerdictView | None = Field(None, description="Null while the tenant's text model is silent")
     results_header: str = Field(
         "", description="The Authentication-Results field that a receiver would write (RFC 8601); empty without DNS"
     )

@@ -8,6 +8,7 @@ from rust_gauge.core.arc import ArcOutcome
 from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place, SenderHistory
 from rust_gauge.core.assay.compare import Comparison, Side, Taken
 from rust_gauge.core.assay.fields import meaning_of
+from rust_gauge.core.assay.learned import TextModel, TextVerdict
 from rust_gauge.core.assay.results import results_field
 from rust_gauge.core.assay.support import support_table
 from rust_gauge.core.mime import words
@@ -40,6 +41,7 @@ def assay_document(done: Examined) -> c.Assay:
         authentication=None if done.authentication is None else message_document(done.authentication),
         arc=None if done.arc is None else _arc(done.arc),
         sender=None if done.history is None else _sender(done.history),
+        learned=None if done.learned is None else _learned(*done.learned),
         results_header=_results(done),
     )  # fmt: skip
 
@@ -112,6 +114,11 @@ def _sender(history: SenderHistory) -> c.SenderFacts:
         domain=history.domain, domain_since=history.domain_since, ip=history.ip, ip_since=history.ip_since,
         readings=[c.ProviderReading(provider=provider, reading=value) for provider, value in readings],
     )  # fmt: skip
+
+
+def _learned(model: TextModel, verdict: TextVerdict) -> c.TextVerdictView:
+    words = [c.WordShare(text=text, share=share) for text, share in verdict.words]
+    return c.TextVerdictView(likeness=round(verdict.likeness, 3), words=words, right=model.right, of=model.of)
 
 
 def _results(done: Examined) -> str:

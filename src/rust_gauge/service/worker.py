@@ -12,6 +12,7 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.service.accounts import installation
+from rust_gauge.service.assays import learning
 from rust_gauge.service.bench import examining, trays
 from rust_gauge.service.clearance import list_checks
 from rust_gauge.service.domains import audits, batches, proofs
@@ -82,6 +83,7 @@ KINDS: dict[str, Handler] = {
     "recompute": settings.run_anew,
     "proposals": proposals.run_look,
     "tenant_removal": installation.run_removal,
+    "text_model": learning.run_learning,
 }
 
 
@@ -134,6 +136,7 @@ def tick(context: Context) -> None:
     webhooks.forget_old(context)
     feeds.forget_old(context)
     trays.forget_old(context)
+    learning.ask_for_due(context)
     editing.end_overdue(context)
     proposals.ask_for_due(context)
     service_jobs.forget_old(context)

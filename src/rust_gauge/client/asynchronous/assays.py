@@ -2,7 +2,7 @@
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import assays as calls
-from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, TextModelView
 
 
 class Assays(Part):
@@ -23,3 +23,7 @@ class Assays(Part):
     async def set_settings(self, tenant: str, settings: AssaySettings) -> AssaySettings:
         """Adjust the examination."""
         return await self._client.send(calls.set_settings(tenant, settings))
+
+    async def text_model(self, tenant: str, *, learn: bool = False) -> TextModelView:
+        """Return the tenant's text model. `learn`: learn now instead of within a day."""
+        return await self._client.send(calls.get_text_model(tenant, learn=learn))

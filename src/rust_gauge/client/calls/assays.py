@@ -3,12 +3,16 @@
 from pydantic import TypeAdapter
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
-from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, TextModelView
 from rust_gauge.contract.common import Page
 
 
 def list_rules(tenant: str) -> Call[Page[AssayRuleView]]:
     return make_call("GET", tenant_path(tenant, "assay-rules"), Page[AssayRuleView])
+
+
+def get_text_model(tenant: str, *, learn: bool) -> Call[TextModelView]:
+    return make_call("POST" if learn else "GET", tenant_path(tenant, "text-model"), TextModelView)
 
 
 def get_settings(tenant: str) -> Call[AssaySettings]:

@@ -4,7 +4,7 @@
 
 from rust_gauge.client.calls import assays as calls
 from rust_gauge.client.synchronous.part import Part
-from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, TextModelView
 
 
 class Assays(Part):
@@ -25,3 +25,7 @@ class Assays(Part):
     def set_settings(self, tenant: str, settings: AssaySettings) -> AssaySettings:
         """Adjust the examination."""
         return self._client.send(calls.set_settings(tenant, settings))
+
+    def text_model(self, tenant: str, *, learn: bool = False) -> TextModelView:
+        """Return the tenant's text model. `learn`: learn now instead of within a day."""
+        return self._client.send(calls.get_text_model(tenant, learn=learn))

@@ -14,6 +14,7 @@ from rust_gauge.core.assay.findings import Assay, Place, Sighting, Where, weigh
 from rust_gauge.core.assay.followed import follow_links
 from rust_gauge.core.assay.headers import check_headers
 from rust_gauge.core.assay.html import Html, parse_html
+from rust_gauge.core.assay.learned import TextModel, TextVerdict, judge
 from rust_gauge.core.assay.links import Link, check_links, links_of
 from rust_gauge.core.assay.message import MAX_MESSAGE, Message
 from rust_gauge.core.assay.rules import RuleSet, built_in
@@ -27,6 +28,7 @@ from rust_gauge.core.message import Authentication, authenticate
 from rust_gauge.core.spf import SpfResult
 from rust_gauge.core.transport import DnsList
 
+_READS_BADLY = 0.7  # likeness from which the text model speaks up
 _PREVIEW = 140  # characters that lists show at most, on wide screens
 
 
@@ -51,6 +53,7 @@ class Examined:
     arc: ArcOutcome | None = None
     sending: Sending = Sending()
     history: SenderHistory | None = None
+    learned: tuple[TextModel, TextVerdict] | None = None
 
     @property
     def preview_line(self) -> str:
@@ -80,11 +83,13 @@ def examine(
     raw: bytes, *, sending: Sending | None = None, now: datetime | None = None, rules: RuleSet | None = None,
     words: Collection[str] | None = None, ask_dns: bool = True, lists: tuple[DnsList, ...] = (),
     history: SenderHistory | None = None, follow: bool = False,
+    model: TextModel | None = None,
 ) -> DnsProgram[Examined]:  # fmt: skip
     """Examine a message. InputError when it is longer than MAX_MESSAGE, or has no header at all.
 
     `lists` are asked about the sending address and about the domains that the message names. `history` is what is known
-    of the sender from its own mail. `follow`: links are asked where they lead, with HEAD.
+    of the sender from its own mail. `follow`: links are asked where they lead, with HEAD. `model`: what the
+    tenant's own campaigns taught.
     """
     if len(raw) > MAX_MESSAGE:
         raise InputError(
@@ -124,12 +129,17 @@ def examine(
         not_checked.append("SPF, DKIM and DMARC: DNS was not asked")
     if history is not None and now is not None:
         sightings += check_history(history, now.date())
+    learned = None
+    if model is not None:
+        read = page.visible_text if page is not None else (message.text or "")
+        learned = (model, judge(model, f"{message.value('Subject')}\n{read}"))
+        sightings += _learned(*learned)
     if follow:
         seen, unseen = yield from follow_links(message, links)
         sightings += seen
         not_checked += unseen
     assay = weigh(sightings, rules or built_in(), not_checked)
-    return Examined(message, page, links, authentication, assay, arc, known, history)
+    return Examined(message, page, links, authentication, assay, arc, known, history, learned)
 
 
 def _form(
@@ -140,6 +150,13 @@ def _form(
     yield from check_content(message, page, words)
     yield from check_links(message, links)
     yield from check_agreement(message, page, links)
+
+
+def _learned(model: TextModel, verdict: TextVerdict) -> Iterator[Sighting]:
+    if verdict.likeness >= _READS_BADLY:
+        words = ", ".join(word for word, _ in verdict.words[:5])
+        values = {"right": model.right, "of": model.of, "share": f"{100 * model.accuracy:.0f} %"}
+        yield Sighting("text-like-complained", Place(Where.MESSAGE, text=words), values)
 
 
 def _authentication(found: Authentication, message: Message) -> Iterable[Sighting]:

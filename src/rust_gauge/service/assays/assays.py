@@ -12,6 +12,7 @@ from rust_gauge.core.errors import InputError
 from rust_gauge.core.message import header_from_domain
 from rust_gauge.core.names import parse_ip
 from rust_gauge.documents.assays import assay_document
+from rust_gauge.service.assays import learning
 from rust_gauge.service.domains import audits
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -48,6 +49,7 @@ def examined(
     program = examine(
         raw, sending=sending, now=now, lists=audits.lists_of(context, tenant_id), rules=_rules(settings), words=words,
         history=_history(context, tenant_id, raw, sending), follow=settings.follow_links,
+        model=learning.model_of(context, tenant_id),
     )  # fmt: skip
     return context.resolver.run(program, fresh=fresh)
 

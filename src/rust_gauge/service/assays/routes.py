@@ -5,9 +5,9 @@ from typing import Annotated
 from fastapi import Query, Request
 from fastapi.concurrency import run_in_threadpool
 
-from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, TextModelView
 from rust_gauge.contract.common import Page
-from rust_gauge.service.assays import assays
+from rust_gauge.service.assays import assays, learning
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
 
@@ -33,6 +33,18 @@ async def assay_message(
 def list_assay_rules(context: Ctx, tenant: Tenant) -> Page[AssayRuleView]:
     """List the rules of the examination, as they ship and as they count for the tenant."""
     return Page(items=assays.list_rules(context, tenant))
+
+
+@router.get("/tenants/{tenant}/text-model", tags=["assays"], operation_id="get_text_model")
+def get_text_model(context: Ctx, tenant: Tenant) -> TextModelView:
+    """Return the tenant's text model: whether there is one, how often it is right, and what it goes by."""
+    return learning.get_model(context, tenant)
+
+
+@router.post("/tenants/{tenant}/text-model", tags=["assays"], operation_id="learn_text_model")
+def learn_text_model(context: Ctx, tenant: Tenant) -> TextModelView:
+    """Learn now from caught messages whose template is the name of a campaign; otherwise that is done once a day."""
+    return learning.start_learning(context, tenant)
 
 
 @router.get("/tenants/{tenant}/assay-settings", tags=["assays"], operation_id="get_assay_settings")

@@ -43,7 +43,7 @@ _VIEWER = """
     list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
     list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
     list_webhook_calls get_tenant_settings assay_message list_assay_rules
-    get_assay_settings
+    get_assay_settings get_text_model
     list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
     get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
 """
@@ -57,6 +57,7 @@ _OPERATOR = """
     stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed update_feed delete_feed
     send_to_feed delete_rejected_rows replay_rejected_rows try_mapping
     add_caught_message delete_caught_message empty_tray recheck_caught_message
+    learn_text_model
 """
 
 _ADMIN = """
