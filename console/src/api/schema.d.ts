@@ -1280,6 +1280,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/assay-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Assay Rules
+         * @description List the rules of the examination, as they ship and as they count for the tenant.
+         */
+        get: operations["list_assay_rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/text-model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Text Model
+         * @description Return the tenant's text model: whether there is one, how often it is right, and what it goes by.
+         */
+        get: operations["get_text_model"];
+        put?: never;
+        /**
+         * Learn Text Model
+         * @description Learn now from caught messages whose template is the name of a campaign; otherwise that is done once a day.
+         */
+        post: operations["learn_text_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/assay-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Assay Settings
+         * @description Return how the tenant adjusts the examination: levels and points of rules, words.
+         */
+        get: operations["get_assay_settings"];
+        /**
+         * Set Assay Settings
+         * @description Adjust the examination. Messages that were examined before keep their mark until they are examined again.
+         */
+        put: operations["set_assay_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/trays": {
         parameters: {
             query?: never;
@@ -4325,6 +4393,29 @@ export interface components {
          *           }
          *         ]
          *       },
+         *       "sender": {
+         *         "domain": "news.glasswort.example",
+         *         "domain_since": "2026-11-20",
+         *         "ip": "192.0.2.10",
+         *         "ip_since": "2026-11-20",
+         *         "readings": [
+         *           {
+         *             "provider": "tidepost.example",
+         *             "reading": 0.5
+         *           }
+         *         ]
+         *       },
+         *       "learned": {
+         *         "likeness": 0.5,
+         *         "words": [
+         *           {
+         *             "text": "The list was cleaned",
+         *             "share": 0.5
+         *           }
+         *         ],
+         *         "right": 1,
+         *         "of": 1
+         *       },
          *       "results_header": ""
          *     }
          */
@@ -4387,6 +4478,10 @@ export interface components {
             authentication: components["schemas"]["MessageCheck"] | null;
             /** @description Null where DNS was not asked */
             arc?: components["schemas"]["ArcChain"] | null;
+            /** @description Null where no tenant's mail was looked at */
+            sender?: components["schemas"]["SenderFacts"] | null;
+            /** @description Null while the tenant's text model is silent */
+            learned?: components["schemas"]["TextVerdictView"] | null;
             /**
              * Results Header
              * @description The Authentication-Results field that a receiver would write (RFC 8601); empty without DNS
@@ -4575,6 +4670,90 @@ export interface components {
              * @default
              */
             text: string;
+        };
+        /**
+         * AssayRuleView
+         * @description A rule as it ships and as it counts for the tenant.
+         * @example {
+         *       "rule": "text",
+         *       "group": "text",
+         *       "level": "fault",
+         *       "points": 0.5,
+         *       "off": true,
+         *       "shipped_level": "fault",
+         *       "shipped_points": 0.5,
+         *       "title": "2 SPF records on copperline.example",
+         *       "effect": "text",
+         *       "remedy": "text",
+         *       "reference": "text"
+         *     }
+         */
+        AssayRuleView: {
+            /** Rule */
+            rule: string;
+            /** Group */
+            group: string;
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "fault" | "risk" | "note";
+            /** Points */
+            points: number;
+            /** Off */
+            off: boolean;
+            /**
+             * Shipped Level
+             * @enum {string}
+             */
+            shipped_level: "fault" | "risk" | "note";
+            /** Shipped Points */
+            shipped_points: number;
+            /** Title */
+            title: string;
+            /** Effect */
+            effect: string;
+            /** Remedy */
+            remedy: string;
+            /** Reference */
+            reference: string;
+        };
+        /**
+         * AssaySettings
+         * @description A tenant's own view of what matters in a message.
+         * @example {
+         *       "rules": {},
+         *       "words_added": [],
+         *       "words_removed": [],
+         *       "follow_links": false
+         *     }
+         */
+        AssaySettings: {
+            /**
+             * Rules
+             * @description By rule
+             * @default {}
+             */
+            rules: {
+                [key: string]: components["schemas"]["RuleAdjustment"];
+            };
+            /**
+             * Words Added
+             * @description Weak words and phrases besides those that ship
+             * @default []
+             */
+            words_added: string[];
+            /**
+             * Words Removed
+             * @default []
+             */
+            words_removed: string[];
+            /**
+             * Follow Links
+             * @description Ask with HEAD whether links answer and where they redirect to; never links to unsubscribe. Off by default: some trackers count even that as a click
+             * @default false
+             */
+            follow_links: boolean;
         };
         /**
          * Assignment
@@ -10713,6 +10892,33 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[AssayRuleView]
+         * @example {
+         *       "items": [
+         *         {
+         *           "rule": "text",
+         *           "group": "text",
+         *           "level": "fault",
+         *           "points": 0.5,
+         *           "off": true,
+         *           "shipped_level": "fault",
+         *           "shipped_points": 0.5,
+         *           "title": "2 SPF records on copperline.example",
+         *           "effect": "text",
+         *           "remedy": "text",
+         *           "reference": "text"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_AssayRuleView_: {
+            /** Items */
+            items: components["schemas"]["AssayRuleView"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Assignment]
          * @example {
          *       "items": [
@@ -13118,6 +13324,20 @@ export interface components {
             label: string;
         };
         /**
+         * ProviderReading
+         * @description The newest reading of the From domain at a mailbox provider.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "reading": 0.5
+         *     }
+         */
+        ProviderReading: {
+            /** Provider */
+            provider: string;
+            /** Reading */
+            reading: number;
+        };
+        /**
          * Publication
          * @description A published change. `verified`: the server answers with it. It can be undone.
          * @example {
@@ -14733,6 +14953,26 @@ export interface components {
             after: string[];
         };
         /**
+         * RuleAdjustment
+         * @description How a tenant adjusts a rule; what is left out stays as it ships.
+         * @example {
+         *       "level": "fault",
+         *       "points": 0.5,
+         *       "off": false
+         *     }
+         */
+        RuleAdjustment: {
+            /** Level */
+            level?: ("fault" | "risk" | "note") | null;
+            /** Points */
+            points?: number | null;
+            /**
+             * Off
+             * @default false
+             */
+            off: boolean;
+        };
+        /**
          * RuleApplication
          * @description How many past events are classified by the present rules: a job, and its counts.
          * @example {
@@ -15102,6 +15342,43 @@ export interface components {
              * @description What is missing, as text
              */
             summary: string;
+        };
+        /**
+         * SenderFacts
+         * @description What the tenant's own mail says of the sender: since when it is known, and how it stands.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "domain_since": "2026-11-20",
+         *       "ip": "192.0.2.10",
+         *       "ip_since": "2026-11-20",
+         *       "readings": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "reading": 0.5
+         *         }
+         *       ]
+         *     }
+         */
+        SenderFacts: {
+            /** Domain */
+            domain: string;
+            /**
+             * Domain Since
+             * @description First day with mail of the From domain; null: none is known
+             */
+            domain_since: string | null;
+            /** Ip */
+            ip: string;
+            /**
+             * Ip Since
+             * @description First day with mail from the sending address
+             */
+            ip_since: string | null;
+            /**
+             * Readings
+             * @description The lowest first
+             */
+            readings: components["schemas"]["ProviderReading"][];
         };
         /**
          * Sending
@@ -16560,6 +16837,91 @@ export interface components {
             second_factor: boolean;
         };
         /**
+         * TextModelView
+         * @description The tenant's text model: learned from its own messages only, silent until there is enough.
+         *
+         *     Campaigns are told rightly or not in cross-validation: each by a model that was not shown it.
+         * @example {
+         *       "ready": true,
+         *       "reason": "manual",
+         *       "low": 1,
+         *       "high": 1,
+         *       "messages": 1,
+         *       "right": 1,
+         *       "of": 1,
+         *       "learned_at": "2026-11-20T08:00:00Z",
+         *       "words": [
+         *         {
+         *           "text": "The list was cleaned",
+         *           "share": 0.5
+         *         }
+         *       ]
+         *     }
+         */
+        TextModelView: {
+            /** Ready */
+            ready: boolean;
+            /**
+             * Reason
+             * @description Why it is silent
+             */
+            reason: string;
+            /**
+             * Low
+             * @description Campaigns that went well
+             */
+            low: number;
+            /**
+             * High
+             * @description Campaigns that went badly: complaints, refusals
+             */
+            high: number;
+            /** Messages */
+            messages: number;
+            /** Right */
+            right: number;
+            /** Of */
+            of: number;
+            /** Learned At */
+            learned_at: string | null;
+            /**
+             * Words
+             * @description The pieces of text with the largest weights
+             */
+            words: components["schemas"]["WordShare"][];
+        };
+        /**
+         * TextVerdictView
+         * @description How much a message reads like campaigns of the tenant that went badly, and the words that say so most.
+         * @example {
+         *       "likeness": 0.5,
+         *       "words": [
+         *         {
+         *           "text": "The list was cleaned",
+         *           "share": 0.5
+         *         }
+         *       ],
+         *       "right": 1,
+         *       "of": 1
+         *     }
+         */
+        TextVerdictView: {
+            /**
+             * Likeness
+             * @description 0 to 1; 0.5 says nothing
+             */
+            likeness: number;
+            /** Words */
+            words: components["schemas"]["WordShare"][];
+            /**
+             * Right
+             * @description Campaigns that the model told rightly in cross-validation
+             */
+            right: number;
+            /** Of */
+            of: number;
+        };
+        /**
          * TlsReport
          * @description A report on TLS (RFC 8460): sessions to the mail servers of a domain.
          * @example {
@@ -17705,6 +18067,20 @@ export interface components {
              * @default false
              */
             second_factor: boolean;
+        };
+        /**
+         * WordShare
+         * @description A word or a piece of one, and what it contributes: above 0 it reads like campaigns that went badly.
+         * @example {
+         *       "text": "The list was cleaned",
+         *       "share": 0.5
+         *     }
+         */
+        WordShare: {
+            /** Text */
+            text: string;
+            /** Share */
+            share: number;
         };
         /**
          * WorkAct
@@ -27765,6 +28141,557 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Assay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_assay_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AssayRuleView_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_text_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextModelView"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    learn_text_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextModelView"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_assay_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssaySettings"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No such message came */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_assay_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssaySettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssaySettings"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

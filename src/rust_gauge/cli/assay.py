@@ -13,7 +13,7 @@ from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun
 from rust_gauge.cli.session import Session
 from rust_gauge.client.assay_formats import COLUMNS, RANK, junit, place_text, rows, sarif
-from rust_gauge.contract.assays import Assay, UnsupportedConstruct
+from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, RuleAdjustment, UnsupportedConstruct
 
 DEFAULT = "run"
 EXAMPLES = (
@@ -45,6 +45,18 @@ def register(noun: Noun) -> None:
     made = noun.add("support", support, "what families of mail programs make of a message's HTML", TABLE)
     made.add_argument("file", help="the message as it was or will be sent; - for standard input")
     made.add_argument("--family", metavar="KEY", help="only what this family does not support; see the columns")
+    noun.add("rules", rules, "the rules, as they ship and as they count for the tenant", TABLE)
+    made = noun.add("adjust", adjust, "adjust a rule for the tenant, or a word", DOCUMENT)
+    made.add_argument("rule", nargs="?", help="the rule, from `assay rules`")
+    made.add_argument("--points", type=float, help="what it takes off the mark")
+    made.add_argument("--level", choices=("fault", "risk", "note"), help="its level")
+    made.add_argument("--off", action="store_true", help="the rule does not count")
+    made.add_argument("--reset", action="store_true", help="the rule counts as it ships")
+    made.add_argument("--add-word", action="append", default=[], help="a weak word or phrase; repeatable")
+    made.add_argument("--remove-word", action="append", default=[], help="a word that does not count; repeatable")
+    made.add_argument("--follow-links", choices=("on", "off"), help="ask with HEAD where links lead")
+    made = noun.add("model", model, "the tenant's text model, and how often it is right", DOCUMENT)
+    made.add_argument("--learn", action="store_true", help="learn now; otherwise once a day")
     made = noun.add("compare", compare, "what differs between messages, and which difference did what", DOCUMENT)
     made.add_argument("file", nargs="+", help="two to six messages; each is compared with the first")
     local.options(made)
@@ -88,6 +100,67 @@ def support(session: Session) -> int:
         right=(1,), empty="Every family supports what the HTML uses",
     )  # fmt: skip
     return 3 if shown else 0
+
+
+def rules(session: Session) -> int:
+    """List rules."""
+    session.output.items(
+        session.arguments.format, session.client.assays.rules(session.tenant()), AssayRuleView,
+        ("rule", "group", "level", "points", "ships with", "title"),
+        lambda r: (r.rule, r.group, (r.level, r.level), "off" if r.off else f"{r.points:g}",
+                   "" if not _is_adjusted(r) else f"{r.shipped_level} {r.shipped_points:g}", r.title),
+        right=(3,), empty="No rules.",
+    )  # fmt: skip
+    return 0
+
+
+def _is_adjusted(rule: AssayRuleView) -> bool:
+    return rule.off or (rule.level, rule.points) != (rule.shipped_level, rule.shipped_points)
+
+
+def adjust(session: Session) -> int:
+    """Adjust a rule, words, or whether links are followed; what is not given stays."""
+    arguments = session.arguments
+    tenant = session.tenant()
+    now = session.client.assays.settings(tenant)
+    changed = dict(now.rules)
+    if arguments.rule and arguments.reset:
+        changed.pop(arguments.rule, None)
+    elif arguments.rule:
+        before = changed.get(arguments.rule, RuleAdjustment())
+        given = {"level": arguments.level, "points": arguments.points, "off": arguments.off or None}
+        changed[arguments.rule] = before.model_copy(update={k: v for k, v in given.items() if v is not None})
+    elif arguments.points is not None or arguments.level or arguments.off or arguments.reset:
+        raise UsageError("Name the rule; `rustgauge assay rules` lists them")
+    follow = now.follow_links if arguments.follow_links is None else arguments.follow_links == "on"
+    added = [*dict.fromkeys([*now.words_added, *arguments.add_word])]
+    removed = [*dict.fromkeys([*now.words_removed, *arguments.remove_word])]
+    settings = AssaySettings(
+        rules=changed, follow_links=follow,
+        words_added=[word for word in added if word not in arguments.remove_word],
+        words_removed=[word for word in removed if word not in arguments.add_word],
+    )  # fmt: skip
+    saved = session.client.assays.set_settings(tenant, settings)
+    session.output.document(arguments.format, saved, lambda: session.output.say("Saved."))
+    return 0
+
+
+def model(session: Session) -> int:
+    """Show the text model."""
+    output = session.output
+    found = session.client.assays.text_model(session.tenant(), learn=session.arguments.learn)
+
+    def text() -> None:
+        if not found.ready:
+            output.line(f"silent: {found.reason}")
+            return
+        output.line(f"told {found.right} of {found.of} campaigns rightly that it was not shown "
+                    f"({100 * found.right / found.of:.0f} %); {found.messages} messages")  # fmt: skip
+        for word in found.words:
+            output.line(f"{word.share:+8.3f}  {word.text!r}")
+
+    output.document(session.arguments.format, found, text)
+    return 0
 
 
 def compare(session: Session) -> int:

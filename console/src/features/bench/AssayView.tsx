@@ -7,6 +7,7 @@ import {count, plural} from '../../design/format';
 import {Tabs} from '../../design/Tabs';
 import {colour, font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {Authentication} from './Authentication';
 import {Findings, placeOf} from './Findings';
 import {MarkedSource} from './MarkedSource';
 import {Preview} from './Preview';
@@ -104,6 +105,7 @@ export function AssayView({assay, more = [], codes = []}: AssayProps) {
         onChange={(value) => view.set('part', value === 'findings' ? '' : value)}
         tabs={[
           {id: 'findings', title: 'Findings', content: () => <Findings assay={assay} />},
+          {id: 'authentication', title: 'Authentication', content: () => <Authentication assay={assay} />},
           {
             id: 'preview',
             title: 'Preview',

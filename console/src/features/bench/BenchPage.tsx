@@ -12,6 +12,7 @@ import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AssayView} from './AssayView';
 import {useAssay} from './queries';
+import {RulesCard} from './RulesCard';
 import {TraysCard} from './TraysCard';
 
 const Form = styled.form`
@@ -27,6 +28,7 @@ export function BenchPage({who}: {who: Schemas['Who']}) {
       <h1>Bench</h1>
       <TraysCard key={`trays ${tenant}`} tenant={tenant} />
       <Examine key={tenant} tenant={tenant} />
+      <RulesCard key={`rules ${tenant}`} tenant={tenant} />
     </Stack>
   );
 }

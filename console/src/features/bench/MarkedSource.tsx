@@ -70,7 +70,20 @@ export function marksOf(html: string, support: Schemas['HtmlSupport'], family: s
       });
     }
   }
-  return marks.sort((a, b) => a.line - b.line || a.from - b.from || b.to - a.to);
+  return joined(marks.sort((a, b) => a.line - b.line || a.from - b.from || b.to - a.to));
+}
+
+/** Marks of one place are one mark that says all. */
+function joined(marks: Mark[]): Mark[] {
+  const out: Mark[] = [];
+  for (const each of marks) {
+    const last = out[out.length - 1];
+    if (last && last.line === each.line && each.from < last.to) {
+      if (!last.title.includes(each.title)) last.title += `\n${each.title}`;
+      if (each.level === 'no') last.level = 'no';
+    } else out.push({...each});
+  }
+  return out;
 }
 
 export function MarkedSource({html, support}: {html: string; support: Schemas['HtmlSupport'] | null}) {

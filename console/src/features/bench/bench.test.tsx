@@ -71,6 +71,7 @@ const assay: Schemas['Assay'] = {
     ],
   },
   authentication: null,
+  results_header: '',
 };
 
 describe('examining a message', () => {

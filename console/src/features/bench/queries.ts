@@ -163,3 +163,31 @@ export const useUpload = (path: Path) =>
       }),
     ),
   );
+
+export const useAssayRules = (tenant: string) =>
+  useQuery({
+    queryKey: key(tenant, 'rules'),
+    queryFn: ({signal}) =>
+      unwrapItems(api.GET('/api/v1/tenants/{tenant}/assay-rules', {params: {path: {tenant}}, signal})),
+  });
+
+export const useAssaySettings = (tenant: string) =>
+  useQuery({
+    queryKey: key(tenant, 'settings'),
+    queryFn: ({signal}) =>
+      unwrap(api.GET('/api/v1/tenants/{tenant}/assay-settings', {params: {path: {tenant}}, signal})),
+  });
+
+export const useSaveAssaySettings = (tenant: string) =>
+  useChange(tenant, (body: Schemas['AssaySettings']) =>
+    unwrap(api.PUT('/api/v1/tenants/{tenant}/assay-settings', {params: {path: {tenant}}, body})),
+  );
+
+export const useTextModel = (tenant: string) =>
+  useQuery({
+    queryKey: key(tenant, 'model'),
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/text-model', {params: {path: {tenant}}, signal})),
+  });
+
+export const useLearn = (tenant: string) =>
+  useChange(tenant, () => unwrap(api.POST('/api/v1/tenants/{tenant}/text-model', {params: {path: {tenant}}})));

@@ -5,6 +5,7 @@ import {Route, Routes} from 'react-router';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {onePage, open, problem, requestTo, serviceWith, who, withBrowserParts} from '../../testing';
+import {verified} from './Authentication';
 import {BenchPage} from './BenchPage';
 import {reasonOf, signed} from './CompareView';
 import {marksOf} from './MarkedSource';
@@ -193,4 +194,71 @@ it('says why points differ', () => {
   expect(reasonOf([])).toContain('Nothing differs');
   expect(reasonOf(['links', 'text'])).toBe('Changed at once, and cannot be told apart: links, text.');
   expect([signed(-6), signed(3.04), signed(0)]).toEqual(['−6', '+3', '0']);
+});
+
+const rule: Schemas['AssayRuleView'] = {
+  rule: 'subject-shouts',
+  group: 'headers',
+  level: 'risk',
+  points: 3,
+  off: false,
+  shipped_level: 'risk',
+  shipped_points: 3,
+  title: 'The subject is in capitals',
+  effect: 'It looks like spam.',
+  remedy: 'Write it as a sentence.',
+  reference: '',
+};
+
+it('adjusts a rule for the tenant, and keeps the others', async () => {
+  const SETTINGS = '/api/v1/tenants/copperline/assay-settings';
+  const kept = {rules: {'date-far': {off: true}}, words_added: ['half price'], words_removed: [], follow_links: false};
+  const seen = serviceWith({
+    [`GET ${TRAYS}`]: onePage([]),
+    'GET /api/v1/tenants/copperline/assay-rules': onePage([rule]),
+    [`GET ${SETTINGS}`]: kept,
+    [`PUT ${SETTINGS}`]: kept,
+    'GET /api/v1/tenants/copperline/text-model': {
+      ready: true,
+      reason: '',
+      low: 14,
+      high: 14,
+      messages: 84,
+      right: 25,
+      of: 28,
+      learned_at: '2026-11-30T08:00:00Z',
+      words: [{text: 'hurry', share: 0.4}],
+    },
+  });
+  open(<BenchPage who={who} />);
+  expect(await screen.findByText(/Told 25 of 28 campaigns rightly/)).toBeTruthy();
+  await userEvent.click(screen.getByRole('button', {name: /Rules/}));
+  await userEvent.click(screen.getByRole('option', {name: 'Headers'}));
+  await userEvent.click(screen.getByRole('button', {name: 'Adjust'}));
+  await userEvent.clear(screen.getByLabelText('Points'));
+  await userEvent.type(screen.getByLabelText('Points'), '12');
+  await userEvent.click(screen.getByRole('button', {name: 'Save'}));
+  expect((await requestTo(seen, `PUT ${SETTINGS}`)).body).toEqual({
+    ...kept,
+    rules: {'date-far': {off: true}, 'subject-shouts': {level: 'risk', points: 12, off: false}},
+  });
+});
+
+it('lists what a receiver would verify', () => {
+  const part = {
+    authentication: {
+      header_from: 'd.example',
+      signatures: [],
+      spf: null,
+      dmarc: [],
+      problems: [],
+      one_click: false,
+    },
+    arc: {result: 'pass', reason: '1 set holds', sets: [{instance: 1, domain: 'l.example', seal: 'pass', detail: 'x'}]},
+  } as unknown as Schemas['Assay'];
+  expect(verified(part).map((each) => [each.method, each.result])).toEqual([
+    ['DKIM', 'none'],
+    ['ARC', 'pass'],
+    ['ARC 1', 'pass'],
+  ]);
 });

@@ -150,6 +150,8 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   const [kind, setKind] = useState<Kind>('http');
   const [where, setWhere] = useState('');
   const [relay, setRelay] = useState('');
+  const [tray, setTray] = useState('');
+  const brings = kind === 'mail' || kind === 'mailbox';
   const submit = (event: FormEvent) => {
     event.preventDefault();
     const source = {
@@ -169,7 +171,7 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
       kind,
       source,
       mapping: null,
-      defaults: {domain: '', stream: '', relay: relay.trim()},
+      defaults: {domain: '', stream: '', relay: relay.trim(), tray: brings ? tray.trim() : ''},
       password: '',
     });
   };
@@ -202,6 +204,9 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
       <Choice field label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
       {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
       <Field label="Default relay" value={relay} onChange={setRelay} placeholder="if the source names none" />
+      {brings && (
+        <Field label="Tray" hint="catch messages there instead of reading them" value={tray} onChange={setTray} />
+      )}
       <Row data-wide>
         <Button type="submit" tone="main" isDisabled={add.isPending}>
           Add

@@ -24,6 +24,7 @@ const event = (more: Partial<Schemas['Event']> = {}): Schemas['Event'] => ({
   recipient: 'kim@tidepost.example',
   provider: 'tidepost.example',
   stream: 'news',
+  tray: '',
   relay: 'driftline',
   message_id: 'm1@d.example',
   reply_code: 550,
