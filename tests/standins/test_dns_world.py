@@ -7,7 +7,8 @@ import dns.message
 import dns.rcode
 import pytest
 
-from rust_gauge.core.dns import AnswerStatus, DnsQuestion
+from rust_gauge.core.dns import AnswerStatus, DnsProgram, DnsQuestion
+from rust_gauge.core.dns import ask as dns_ask
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.standins.dns_world import Behaviour, DnsWorld, serve
 from tests.conftest import HEAD, World
@@ -169,3 +170,15 @@ def test_without_a_server_every_answer_is_a_failure() -> None:
         assert ask(lonely, "a.example", "A").failed
     finally:
         lonely.close()
+
+
+def test_a_program_without_time_left_goes_on_without_answers(resolver: Resolver) -> None:
+    def program() -> DnsProgram[list[AnswerStatus]]:
+        statuses = []
+        for name in ("host.other-wire.example", "www.wire.example"):
+            answer = yield from dns_ask(name, "A")
+            statuses.append(answer.status)
+        return statuses
+
+    assert resolver.run(program(), fresh=True, within=0) == [AnswerStatus.TIMEOUT] * 2
+    assert resolver.run(program(), fresh=True, within=60) == [AnswerStatus.FOUND] * 2

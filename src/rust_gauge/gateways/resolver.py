@@ -29,7 +29,9 @@ from rust_gauge.core.dns import (
     DnsAnswer,
     DnsProgram,
     DnsQuestion,
+    MailboxAnswer,
     MailboxQuestion,
+    PageAnswer,
     PageQuestion,
     Question,
     drive,
@@ -109,9 +111,32 @@ class Resolver:
         await asyncio.gather(*tasks, return_exceptions=True)
         await asyncio.sleep(0)  # transports close in the next round
 
-    def run(self, program: DnsProgram[T], *, fresh: bool = False) -> T:
-        """Drive a program to its end. `fresh` passes over answers that are held already."""
-        return drive(program, lambda questions: self.answer_all(questions, fresh=fresh))
+    def run(self, program: DnsProgram[T], *, fresh: bool = False, within: float | None = None) -> T:
+        """Drive a program to its end. `fresh` passes over answers that are held already.
+
+        `within`: seconds for the whole program; what has no answer by then timed out, and the program goes on.
+        """
+        if within is None:
+            return drive(program, lambda questions: self.answer_all(questions, fresh=fresh))
+        end = time.monotonic() + within
+
+        def answer(questions: Sequence[Question]) -> tuple[Any, ...]:
+            left = max(0.0, end - time.monotonic())
+            work = self._answer_within(questions, fresh, left)
+            return asyncio.run_coroutine_threadsafe(work, self._loop).result()
+
+        return drive(program, answer)
+
+    async def _answer_within(self, questions: Sequence[Question], fresh: bool, seconds: float) -> tuple[Any, ...]:
+        tasks = [asyncio.ensure_future(self._answer_any(question, fresh)) for question in questions]
+        await asyncio.wait(tasks, timeout=seconds)
+        for task in tasks:
+            if not task.done():
+                task.cancel()
+        return tuple(
+            task.result() if task.done() and not task.cancelled() else _late(question)
+            for question, task in zip(questions, tasks, strict=True)
+        )
 
     def answer_all(self, questions: Sequence[Question], *, fresh: bool = False) -> tuple[Any, ...]:
         """Answers to all questions, asked side by side."""
@@ -279,6 +304,16 @@ class Resolver:
             return DnsAnswer(question, AnswerStatus.SERVFAIL, detail=f"{where}: {error or type(error).__name__}")
         except (ValueError, UnicodeError) as error:  # a name of octets that DNS text cannot hold
             return DnsAnswer(question, AnswerStatus.NO_NAME, detail=f"the name cannot be asked for: {error}")
+
+
+def _late(question: Question) -> Answer:
+    """Return the answer to a question for which no time was left."""
+    why = "there was no time left for it"
+    if isinstance(question, PageQuestion):
+        return PageAnswer(question, "failed", detail=why)
+    if isinstance(question, MailboxQuestion):
+        return MailboxAnswer(question, "failed", detail=why)
+    return DnsAnswer(question, AnswerStatus.TIMEOUT, detail=why)
 
 
 def _wants_dnssec(question: DnsQuestion) -> bool:
