@@ -15,6 +15,7 @@ import pytest
 from rust_gauge.client import Client, InvalidInputError, NoMessageError, NotFoundError
 from rust_gauge.client.testing import Tray
 from rust_gauge.contract.bench import MadeTray, NewTray, ReceiverRule, TrayChange
+from rust_gauge.contract.recipients import ErasureRequest
 from rust_gauge.core.assay.learned import learn
 from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.bench.examining import examine_next
@@ -411,3 +412,12 @@ def test_a_model_that_is_ready_says_how_often_it_is_right(office: Office, client
     assert "text-like-complained" in {each.rule for each in done.findings}
     calm = client.assays.examine(office.slug, mail("Season", text="The new season opens on Friday").as_bytes())
     assert "text-like-complained" not in {each.rule for each in calm.findings}
+
+
+def test_a_persons_test_messages_are_found_and_erased(tray: Tray, office: Office, client: Client) -> None:
+    tray.send(mail(to="kim@tidepost.example"))
+    tray.send(mail("From Kim"), mail_from="kim@tidepost.example", recipients=["lee@tidepost.example"])
+    tray.send(mail("Other", to="lee@tidepost.example"))
+    assert len(client.recipients.data(office.slug, "KIM@tidepost.example").caught) == 2
+    client.recipients.erase(office.slug, ErasureRequest(address="kim@tidepost.example", reason="asked"))
+    assert [each.subject for each in client.trays.messages(office.slug, "staging")] == ["Other"]

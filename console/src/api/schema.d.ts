@@ -13934,7 +13934,8 @@ export interface components {
          *       ],
          *       "rejected": [
          *         "text"
-         *       ]
+         *       ],
+         *       "caught": []
          *     }
          */
         RecipientData: {
@@ -13961,6 +13962,12 @@ export interface components {
              * @description Rejected rows that contain the address
              */
             rejected: string[];
+            /**
+             * Caught
+             * @description Test messages in trays from or to the address
+             * @default []
+             */
+            caught: string[];
         };
         /**
          * RecordCause

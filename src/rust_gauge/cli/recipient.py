@@ -31,7 +31,7 @@ def show(session: Session) -> int:
     def text() -> None:
         output.line(
             f"{found.address}: {len(found.events):,} events, {len(found.entries):,} suppression entries, "
-            f"{len(found.rejected):,} rejected rows"
+            f"{len(found.rejected):,} rejected rows, {len(found.caught):,} test messages in trays"
         )
         events = [
             (f"{e.time:%Y-%m-%d %H:%M:%S}", e.kind, e.domain, e.stream, e.message_id, e.diagnostic)
@@ -54,7 +54,7 @@ def erase(session: Session) -> int:
         address=arguments.address, reason=arguments.reason, may_be_mailed_again=arguments.may_be_mailed_again
     )
     done = session.client.recipients.erase(session.tenant(), request)
-    session.output.say(f"Erased from {done.events:,} events and {done.others:,} entries and rejected rows. "
+    session.output.say(f"Erased from {done.events:,} events and {done.others:,} entries, rejected rows and test messages. "
                        "Counters stay.")  # fmt: skip
     return 0
 

@@ -17,6 +17,7 @@ class RecipientData(Model):
     entries: list[SuppressionEntry]
     changes: list[ListChange]
     rejected: list[str] = Field(description="Rejected rows that contain the address")
+    caught: list[str] = Field(default=[], description="Test messages in trays from or to the address")
 
 
 class ErasureRequest(Model):

@@ -184,6 +184,33 @@ def delete_messages(connection: Connection, tray_id: int, ids: Sequence[int] | N
     return len(found)
 
 
+@dataclass(frozen=True, slots=True)
+class AboutPerson:
+    """A caught message from or to somebody."""
+
+    id: int
+    tray: str
+    subject: str
+    arrived_at: datetime
+
+
+def messages_about(connection: Connection, tenant_id: int, address: str) -> list[AboutPerson]:
+    """Return caught messages of a tenant that an address sent, or that were sent to it."""
+    c, r = t.caught_message.c, t.caught_recipient.c
+    address = address.lower()
+    trays = select(t.tray.c.id).where(t.tray.c.tenant_id == tenant_id)
+    named = select(r.message_id).where(r.tray_id.in_(trays), r.recipient == address)
+    about = c.id.in_(named) | (func.lower(c.mail_from) == address) | (func.lower(c.header_from) == address)
+    query = select(c.id, t.tray.c.name.label("tray"), c.subject, c.arrived_at).join(t.tray, t.tray.c.id == c.tray_id)
+    return values_of(AboutPerson, connection.execute(query.where(c.tenant_id == tenant_id, about).order_by(c.id)))
+
+
+def delete_by_id(connection: Connection, ids: Sequence[int]) -> None:
+    """Delete messages, whatever their tray."""
+    if ids:
+        connection.execute(delete(t.caught_message).where(t.caught_message.c.id.in_(ids)))
+
+
 def superfluous(
     connection: Connection, tray_id: int, before: datetime, keep: int, octets: int, limit: int = 500
 ) -> list[int]:

@@ -68,7 +68,8 @@ export function RecipientDataCard({tenant}: {tenant: string}) {
           <p role="status">
             <b>{found.address}</b>: {plural(found.events.length, 'event')},{' '}
             {found.entries.length === 1 ? '1 suppression entry' : `${found.entries.length} suppression entries`},{' '}
-            {plural(found.rejected.length, 'rejected row')}.{' '}
+            {plural(found.rejected.length, 'rejected row')}, {plural(found.caught?.length ?? 0, 'test message')} in
+            trays.{' '}
             <Button
               tone="link"
               onPress={() =>
