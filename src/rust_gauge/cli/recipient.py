@@ -54,8 +54,8 @@ def erase(session: Session) -> int:
         address=arguments.address, reason=arguments.reason, may_be_mailed_again=arguments.may_be_mailed_again
     )
     done = session.client.recipients.erase(session.tenant(), request)
-    session.output.say(f"Erased from {done.events:,} events and {done.others:,} entries, rejected rows and test messages. "
-                       "Counters stay.")  # fmt: skip
+    others = f"{done.others:,} entries, rejected rows and test messages"
+    session.output.say(f"Erased from {done.events:,} events and {others}. Counters stay.")
     return 0
 
 
