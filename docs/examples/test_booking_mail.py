@@ -10,27 +10,33 @@ template variable that nobody filled in, and the build gets the reason.
 
 import smtplib
 from email.message import EmailMessage
+from email.utils import localtime, make_msgid
 
 import pytest
 
 from rust_gauge.client.testing import Tray
 
-pytest_plugins = ["rust_gauge.client.testing"]
 SENDER = "Marram Ferries <no-reply@marramferries.example>"
+
+
+def new_message(to: str, subject: str) -> EmailMessage:
+    """Return a message as the application begins it."""
+    message = EmailMessage()
+    message["From"], message["To"], message["Subject"] = SENDER, to, subject
+    message["Date"], message["Message-ID"] = localtime(), make_msgid(domain="marramferries.example")
+    return message
 
 
 def send_code(tray: Tray, to: str) -> None:
     """Send what the application sends to somebody who signs in."""
-    message = EmailMessage()
-    message["From"], message["To"], message["Subject"] = SENDER, to, "Your sign-in code"
+    message = new_message(to, "Your sign-in code")
     message.set_content("Your sign-in code is 482913. It is valid for 15 minutes.\n")
     tray.send(message, "bounce@marramferries.example")
 
 
 def send_newsletter(tray: Tray, to: str, name: str) -> None:
     """Send what the application sends to subscribers."""
-    message = EmailMessage()
-    message["From"], message["To"], message["Subject"] = SENDER, to, f"{name}, the winter timetable is here"
+    message = new_message(to, f"{name}, the winter timetable is here")
     message.set_content(f"Dear {name},\n\nthe winter timetable: https://marramferries.example/winter\n")
     tray.send(message, "bounce@marramferries.example")
 

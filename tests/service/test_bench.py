@@ -1,14 +1,20 @@
 """Trays: catching by SMTP with the fixture that ships, waiting, difficult receivers, and what is kept of a message."""
 
+import json
+import os
+import shutil
 import smtplib
 import socket
 import ssl
+import subprocess
+import sys
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from datetime import timedelta
 from email.message import EmailMessage
+from pathlib import Path
 
 import pytest
 
@@ -421,3 +427,23 @@ def test_a_persons_test_messages_are_found_and_erased(tray: Tray, office: Office
     assert len(client.recipients.data(office.slug, "KIM@tidepost.example").caught) == 2
     client.recipients.erase(office.slug, ErasureRequest(address="kim@tidepost.example", reason="asked"))
     assert [each.subject for each in client.trays.messages(office.slug, "staging")] == ["Other"]
+
+
+def test_the_example_passes_and_fails_a_build_with_its_reason(
+    office: Office, client: Client, made: MadeTray, tmp_path: Path
+) -> None:
+    rules(office, client, ReceiverRule(recipients="gone@*", action="refuse"))
+    environment = {
+        **os.environ, "RUSTGAUGE_URL": office.world.url, "RUSTGAUGE_TOKEN": office.token, "RUSTGAUGE_TENANT": office.slug,
+        "RUSTGAUGE_TRAY": made.name, "BENCH_PASSWORD": made.password,
+    }  # fmt: skip
+    for name in ("conftest.py", "test_booking_mail.py"):
+        shutil.copy(Path(__file__).parents[2] / "docs" / "examples" / name, tmp_path)
+    done = subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "--bench-sarif", "mail.sarif"],
+        cwd=tmp_path, env=environment, capture_output=True, text=True,
+    )  # fmt: skip
+    assert "1 failed, 2 passed" in done.stdout, done.stdout + done.stderr
+    assert "A template variable was not filled in: {{first_name}}" in done.stdout
+    (run,) = json.loads((tmp_path / "mail.sarif").read_text())["runs"]
+    assert "template-variable" in {result["ruleId"] for result in run["results"]}

@@ -6488,7 +6488,7 @@ export interface components {
             events: number;
             /**
              * Others
-             * @description Suppression entries and rejected rows
+             * @description Suppression entries, rejected rows and test messages
              */
             others: number;
         };

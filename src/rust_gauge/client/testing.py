@@ -1,4 +1,4 @@
-"""A pytest plugin for tests of applications that send mail: `pytest_plugins = ["rust_gauge.client.testing"]`.
+"""A pytest plugin for tests of mail: `pytest_plugins = ["rust_gauge.client.testing"]` in the first conftest.py.
 
 The fixture `tray` sends to a tray, waits for what the application sent there, and examines it:
 
@@ -102,7 +102,7 @@ class Tray:
         bad = [each for each in done.findings if RANK[each.level] <= RANK[fail_on] and each.rule not in ignore]
         lines = [
             f"{each.level} {each.rule}: {each.title}"
-            + "".join(f"\n    {place_text(place)}: {place.text}" for place in each.places[:3])
+            + "".join(f"\n    {place_text(place)}: {place.text}" for place in each.places[:3] if place.text)
             + f"\n    {each.remedy}"
             for each in bad
         ]

@@ -37,4 +37,4 @@ class Erasure(Model):
     erased_by: str
     reason: str
     events: int
-    others: int = Field(description="Suppression entries and rejected rows")
+    others: int = Field(description="Suppression entries, rejected rows and test messages")

@@ -50,7 +50,7 @@ def load_bench(context: Context, tenant: TenantAccess, keys: Path) -> dict[str, 
                 )
                 catch(context, row, raw, arrival)
             if new is OFFICE:
-                _ask_for_report(context, _arrived(office_drafts(now)[0], keys, f"{LOCAL_PART}@{DOMAIN}"))
+                _ask_for_report(context, _arrived(office_drafts(now)[9], keys, f"{LOCAL_PART}@{DOMAIN}"))
     return passwords
 
 

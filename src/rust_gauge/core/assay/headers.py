@@ -69,7 +69,8 @@ def _date(message: Message, now: datetime | None) -> Iterator[Sighting]:
     elif now is not None and abs(date - now) > _WRONG_DATE:
         days = abs(date - now) / timedelta(days=1)
         when = "after" if date > now else "before"
-        yield Sighting("date-far", _at(fields[0]), {"days": f"{days:.0f}", "when": when})
+        apart = f"{days:.0f} {'day' if round(days) == 1 else 'days'}"
+        yield Sighting("date-far", _at(fields[0]), {"days": apart, "when": when})
 
 
 def parsed_date(text: str) -> datetime | None:

@@ -22,7 +22,7 @@ from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 
 _SETTING = "assay"
-_WITHIN = 2.5  # seconds for everything that is asked of others; what has no answer by then is not checked
+WITHIN = 2.5  # seconds for everything that is asked of others; what has no answer by then is not checked
 
 
 def assay_message(context: Context, tenant: TenantAccess, raw: bytes, ip: str, helo: str, mail_from: str) -> Assay:
@@ -38,11 +38,18 @@ def assay_message(context: Context, tenant: TenantAccess, raw: bytes, ip: str, h
 
 
 def examined(
-    context: Context, tenant_id: int | None, raw: bytes, sending: Sending, now: datetime, *, fresh: bool = True
+    context: Context,
+    tenant_id: int | None,
+    raw: bytes,
+    sending: Sending,
+    now: datetime,
+    *,
+    fresh: bool = True,
+    within: float = WITHIN,
 ) -> Examined:
     """Examine a message as a tenant does; without one, by the rules as they ship. InputError when that cannot be."""
     if tenant_id is None:
-        return context.resolver.run(examine(raw, sending=sending, now=now), fresh=fresh, within=_WITHIN)
+        return context.resolver.run(examine(raw, sending=sending, now=now), fresh=fresh, within=within)
     settings = _settings_of(context, tenant_id)
     words = (weak_words() | {word.lower() for word in settings.words_added}) - {
         word.lower() for word in settings.words_removed
@@ -52,7 +59,7 @@ def examined(
         history=_history(context, tenant_id, raw, sending), follow=settings.follow_links,
         model=learning.model_of(context, tenant_id),
     )  # fmt: skip
-    return context.resolver.run(program, fresh=fresh, within=_WITHIN)
+    return context.resolver.run(program, fresh=fresh, within=within)
 
 
 def _history(context: Context, tenant_id: int, raw: bytes, sending: Sending) -> SenderHistory | None:

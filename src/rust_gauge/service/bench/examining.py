@@ -10,7 +10,7 @@ from rust_gauge.contract.bench import CaughtMessage
 from rust_gauge.core.assay import Examined, Message, Sending, parse_html
 from rust_gauge.core.errors import InputError
 from rust_gauge.documents.assays import assay_document
-from rust_gauge.service.assays.assays import examined
+from rust_gauge.service.assays.assays import WITHIN, examined
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import caught, trays
@@ -19,6 +19,7 @@ from rust_gauge.store.caught import CaughtRow, ToExamine
 from rust_gauge.store.trays import TrayRow
 
 log = structlog.get_logger()
+_PATIENCE = 20.0  # seconds for answers of others, while nobody waits for the assay
 _CLAIM_FOR = timedelta(minutes=5)
 _SERVED = "tenants whose messages were examined last"  # in the memory of the process
 _REREAD = ("text", "html", "visible_text")  # of an assay: read out of the message again, not stored twice
@@ -35,18 +36,20 @@ def examine_next(context: Context) -> bool:
     context.memory[_SERVED] = claim.tenant_id
     try:
         row = next(row for row in context.store.transaction(trays.list_trays) if row.id == claim.tray_id)
-        examine_row(context, row, claim)
+        examine_row(context, row, claim, _PATIENCE)
     except (InputError, ServiceProblem, StopIteration) as error:
         log.info("message_not_examined", message=claim.id, error=str(error))
         context.store.transaction(lambda c: caught.set_state(c, claim.id, "failed"))
     return True
 
 
-def examine_row(context: Context, tray: TrayRow, row: CaughtRow | ToExamine) -> Examined:
+def examine_row(
+    context: Context, tray: TrayRow, row: CaughtRow | ToExamine, within: float = WITHIN
+) -> Examined:  # fmt: skip
     """Examine a message and store what was found. InputError when it cannot be examined."""
     raw = context.store.transaction(lambda c: caught.source_of(c, row.id))
     at = row.arrived_at.replace(tzinfo=UTC)
-    done = examined(context, tray.tenant_id, raw, sending_of(tray, row), at, fresh=False)
+    done = examined(context, tray.tenant_id, raw, sending_of(tray, row), at, fresh=False, within=within)
     document = assay_document(done).model_dump(mode="json", exclude=set(_REREAD))
     points = [[finding.rule, finding.points, finding.level.value] for finding in done.assay.findings]
     worst = None if done.assay.worst is None else done.assay.worst.value
