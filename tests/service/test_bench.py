@@ -323,8 +323,8 @@ def test_workers_examine_each_message_once_and_the_assay_is_kept(tray: Tray, off
     (listed,) = client.trays.messages(office.slug, "staging")
     kept = client.trays.assay(office.slug, "staging", caught.id)
     assert (listed.state, listed.mark, listed.worst) == ("examined", kept.mark, kept.worst)
-    anew = client.trays.assay(office.slug, "staging", caught.id, again=True)
-    assert anew.model_dump(exclude={"authentication"}) == kept.model_dump(exclude={"authentication"})
+    later = client.trays.assay(office.slug, "staging", caught.id, again=True)
+    assert later.model_dump(exclude={"authentication"}) == kept.model_dump(exclude={"authentication"})
 
 
 def test_the_shipped_fixture_fails_a_test_with_its_reasons(tray: Tray) -> None:

@@ -16847,7 +16847,7 @@ export interface components {
          * TextModelView
          * @description The tenant's text model: learned from its own messages only, silent until there is enough.
          *
-         *     Campaigns are told rightly or not in cross-validation: each by a model that was not shown it.
+         *     `right` of `of` campaigns were classified correctly, each by a model that was not shown it (cross-validation).
          * @example {
          *       "ready": true,
          *       "reason": "manual",
@@ -16922,7 +16922,7 @@ export interface components {
             words: components["schemas"]["WordShare"][];
             /**
              * Right
-             * @description Campaigns that the model told rightly in cross-validation
+             * @description Campaigns that the model classified correctly in cross-validation
              */
             right: number;
             /** Of */

@@ -154,7 +154,7 @@ def model(session: Session) -> int:
         if not found.ready:
             output.line(f"silent: {found.reason}")
             return
-        output.line(f"told {found.right} of {found.of} campaigns rightly that it was not shown "
+        output.line(f"classified {found.right} of {found.of} campaigns correctly that it was not shown "
                     f"({100 * found.right / found.of:.0f} %); {found.messages} messages")  # fmt: skip
         for word in found.words:
             output.line(f"{word.share:+8.3f}  {word.text!r}")

@@ -216,14 +216,14 @@ class TextVerdictView(Model):
 
     likeness: float = Field(description="0 to 1; 0.5 says nothing")
     words: list[WordShare]
-    right: int = Field(description="Campaigns that the model told rightly in cross-validation")
+    right: int = Field(description="Campaigns that the model classified correctly in cross-validation")
     of: int
 
 
 class TextModelView(Model):
     """The tenant's text model: learned from its own messages only, silent until there is enough.
 
-    Campaigns are told rightly or not in cross-validation: each by a model that was not shown it.
+    `right` of `of` campaigns were classified correctly, each by a model that was not shown it (cross-validation).
     """
 
     ready: bool

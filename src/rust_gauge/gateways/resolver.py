@@ -308,7 +308,7 @@ class Resolver:
 
 def _late(question: Question) -> Answer:
     """Return the answer to a question for which no time was left."""
-    why = "there was no time left for it"
+    why = "the time for this examination was over"
     if isinstance(question, PageQuestion):
         return PageAnswer(question, "failed", detail=why)
     if isinstance(question, MailboxQuestion):

@@ -13,7 +13,7 @@ from rust_gauge.store.columns import CaughtColumns, Json
 from rust_gauge.store.events import like
 from rust_gauge.store.values import value_of, values_of
 
-_PIECE = 4 * 2**20  # octets; MariaDB takes statements of 16 MB unless it is told otherwise
+_PIECE = 4 * 2**20  # octets; MariaDB takes statements of 16 MB by default
 _LEVEL = 3
 _MAX_ATTEMPTS = 3
 

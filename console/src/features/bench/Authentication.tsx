@@ -112,7 +112,8 @@ export function Authentication({assay}: {assay: Schemas['Assay']}) {
         <p style={{margin: 0}}>
           Reads like your campaigns that went badly: {Math.round(learned.likeness * 100)} %{' '}
           <Small>
-            by your text model, which told {learned.right} of {learned.of} campaigns rightly that it was not shown
+            by your text model, which classified {learned.right} of {learned.of} campaigns correctly that it was not
+            shown
             {learned.words.length > 0 && `; most by: ${learned.words.map((each) => each.text).join(', ')}`}
           </Small>
         </p>

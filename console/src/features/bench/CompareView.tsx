@@ -88,7 +88,7 @@ interface ComparedProps {
   onClose?: () => void;
 }
 
-export function Compared({done, before, after, onClose}: ComparedProps) {
+function Compared({done, before, after, onClose}: ComparedProps) {
   const kinds = [...new Set(done.changes.map((each) => each.kind))];
   return (
     <Card

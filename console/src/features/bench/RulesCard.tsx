@@ -210,8 +210,8 @@ function Model({tenant}: {tenant: string}) {
       <p style={{margin: '4px 0 8px'}}>
         {ready ? (
           <>
-            Told {right} of {of} campaigns rightly that it was not shown ({Math.round((100 * right) / of)} %), from{' '}
-            {messages} messages. Goes most by:{' '}
+            Classified {right} of {of} campaigns correctly that it was not shown ({Math.round((100 * right) / of)} %),
+            from {messages} messages. Goes most by:{' '}
             {words
               .slice(0, 8)
               .map((each) => `“${each.text}”`)

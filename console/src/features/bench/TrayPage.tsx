@@ -87,7 +87,7 @@ export function TrayPage() {
 
 type Message = Schemas['CaughtMessage'];
 
-export const MarkCell = ({row}: {row: Pick<Message, 'mark' | 'state'>}) =>
+const MarkCell = ({row}: {row: Pick<Message, 'mark' | 'state'>}) =>
   row.mark == null ? (
     <Small>{row.state === 'failed' ? 'not a message' : 'examining …'}</Small>
   ) : (

@@ -108,7 +108,7 @@ class Trays(Part):
         return self._client.send(calls.get_message(tenant, name, id))
 
     def assay(self, tenant: str, name: str, id: int, *, again: bool = False) -> Assay:
-        """Return the assay of a message. `again`: examine it anew, with DNS as it is now."""
+        """Return the assay of a message. `again`: examine it again, with DNS as it is now."""
         return self._client.send(calls.get_assay(tenant, name, id, again=again))
 
     def conversation(self, tenant: str, name: str, id: int) -> Conversation:

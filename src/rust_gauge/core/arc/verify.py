@@ -134,7 +134,7 @@ def _seal(
         return ArcResult.TEMPERROR, f"no usable answer for {name}"
     keys = [parse_dkim_key(txt.text) for txt in answer.texts if looks_like_key(txt.text)]
     if not keys:
-        return ArcResult.FAIL, f"there is no key at {name}"
+        return ArcResult.FAIL, f"{name} has no key"
     if wrong := _unusable(keys[0], seal):
         return ArcResult.FAIL, wrong[1]
     parts = [canonical_header(field.raw, RELAXED) for one in chain for field in one][:-1]

@@ -39,7 +39,7 @@ class Sample:
 
 @dataclass(frozen=True, slots=True)
 class TextModel:
-    """Weights by n-gram. `right` of `of` campaigns were told rightly in cross-validation."""
+    """Weights by n-gram. `right` of `of` campaigns were classified correctly in cross-validation."""
 
     weights: Mapping[str, float]
     bias: float
@@ -51,7 +51,7 @@ class TextModel:
 
     @property
     def accuracy(self) -> float:
-        """Return the share of campaigns that were told rightly, 0 to 1."""
+        """Return the share of campaigns that were classified correctly, 0 to 1."""
         return self.right / self.of
 
     @property
@@ -108,7 +108,7 @@ def told_apart(outcomes: Iterable[Outcome]) -> dict[str, bool]:
 
 
 def learn(samples: Sequence[Sample]) -> Learned:
-    """Train a model. Deterministic: the same samples give the same model."""
+    """Train a model. Deterministic: one list of samples always makes one model."""
     campaigns = {sample.campaign: sample.bad for sample in samples}
     high = sum(campaigns.values())
     low = len(campaigns) - high
@@ -128,7 +128,7 @@ def learn(samples: Sequence[Sample]) -> Learned:
     weights, bias = _fit(samples)
     model = TextModel(weights, bias, right, len(campaigns), low, high, len(samples))
     if not model.is_usable:
-        why = f"it told {right} of {len(campaigns)} campaigns rightly, which a coin might do as well"
+        why = f"it classified {right} of {len(campaigns)} campaigns correctly, which a coin might do as well"
         return Learned(None, why, **counts)
     return Learned(model, "", **counts)
 

@@ -16,13 +16,10 @@ with smtplib.SMTP("{host}", {port}) as smtp:
     smtp.send_message(message)
 """
 
-_NODEMAILER = """\
-const transport = nodemailer.createTransport({{
-  host: '{host}',
-  port: {port},
-  requireTLS: true,
-  auth: {{ user: '{user}', pass: process.env.BENCH_PASSWORD }},{ca_node}
-}});
+_GO = """\
+auth := smtp.PlainAuth("", "{user}", os.Getenv("BENCH_PASSWORD"), "{host}")
+{ca_go}// SendMail uses STARTTLS where the server offers it, and signs in over TLS only.
+err := smtp.SendMail("{host}:{port}", auth, sender, recipients, message)
 """
 
 _PHPMAILER = """\
@@ -75,7 +72,7 @@ SMTP_PASSWORD=$BENCH_PASSWORD
 
 _TEMPLATES = (
     ("smtplib", "Python smtplib", _SMTPLIB),
-    ("nodemailer", "Nodemailer (Node.js)", _NODEMAILER),
+    ("go", "Go net/smtp", _GO),
     ("phpmailer", "PHPMailer (PHP)", _PHPMAILER),
     ("jakarta", "Jakarta Mail (Java)", _JAKARTA),
     ("ruby", "Mail (Ruby)", _RUBY),
@@ -84,7 +81,7 @@ _TEMPLATES = (
 )
 _CERTIFICATE = {
     "ca_python": f'cafile="{_TRUST}"',
-    "ca_node": f"\n  tls: {{ ca: fs.readFileSync('{_TRUST}') }},",
+    "ca_go": f"// Set SSL_CERT_FILE={_TRUST}, so that the certificate is trusted.\n",
     "ca_php": f"\n$mail->SMTPOptions = ['ssl' => ['cafile' => '{_TRUST}']];",
     "ca_java": f"\n// Import {_TRUST} into the trust store of the JVM first (keytool -importcert).",
     "ca_ruby": f",\n                         ca_file: '{_TRUST}'",

@@ -171,7 +171,7 @@ def delete_message(context: Context, tenant: TenantAccess, name: str, id: int) -
 
 
 def match_now(context: Context, row: TrayRow, wanted: Wanted) -> CaughtRow | None:
-    """Return the message that is wanted: the first after `after` or `since`, without them the newest."""
+    """Return the message that a test waits for: the first after `after` or `since`, without them the newest."""
     first = wanted.after is not None or wanted.since is not None
     limit = _LOOKED_THROUGH if wanted.header else 1
     query = replace(_query(row, wanted), oldest_first=first, limit=limit)
@@ -189,7 +189,7 @@ def _has_field(context: Context, row: CaughtRow, wanted: str) -> bool:
 
 
 async def wait(context: Context, tenant: TenantAccess, name: str, wanted: Wanted, seconds: float) -> ParsedMessage:
-    """Return the message that is wanted, as soon as it is there. ServiceProblem `no-message` after so many seconds."""
+    """Return the message that a test waits for, as soon as it is there. ServiceProblem `no-message` when it is late."""
     row = await run_in_threadpool(find_tray, context, tenant, name)
     news = news_of(context)
     end = time.monotonic() + seconds

@@ -1,7 +1,7 @@
 """A report by return mail: what is sent to report@ the bench domain is answered with its assay, as text and HTML.
 
 The answer goes to the envelope sender only, when SPF or DKIM authenticates it, and is on its way before the message is
-accepted: whoever gets none is told why in the reply, so that nothing bounces to a stranger. There are no loops: the
+accepted: whoever gets none finds the reason in the reply, and nothing bounces to a stranger. There are no loops: the
 answer has the null return path and says that it is automatic (RFC 3834), and automatic mail is refused.
 """
 
