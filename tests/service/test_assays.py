@@ -3,7 +3,7 @@
 import pytest
 
 from rust_gauge.client import Client, InvalidInputError
-from rust_gauge.contract.assays import AssaySettings, RuleAdjustment
+from rust_gauge.contract.assays import AssaySettings, OwnAssayRule, RuleAdjustment
 from tests.conftest import Office
 from tests.service.test_readings import DOMAIN, load_a_day
 from tests.vectors.assay_messages import APPLIES, message
@@ -73,3 +73,43 @@ def test_the_senders_own_history_counts(office: Office, client: Client) -> None:
     assert done.sender.ip_since is None
     assert {each.provider for each in done.sender.readings} >= {"tidepost.example"}
     assert "sender-unknown" in {each.rule for each in done.findings}
+
+
+def test_a_tenant_has_rules_of_its_own(office: Office, client: Client) -> None:
+    settings = AssaySettings(
+        own_rules=[
+            OwnAssayRule(rule="own-discount", where="subject", pattern=r"\d+ ?% off", points=5, title="A discount {x}"),
+            OwnAssayRule(
+                rule="own-imprint", where="text", pattern="imprint", absent=True, points=2, title="No imprint"
+            ),
+            OwnAssayRule(
+                rule="own-mailer", where="header", header="X-Mailer", pattern="old", points=1, title="Old mailer"
+            ),
+            OwnAssayRule(rule="own-slow", where="text", pattern="(a+)+$", points=1, title="Slow"),
+        ]
+    )
+    client.assays.set_settings(office.slug, settings)
+    raw = message({"Subject": "20 % off", "X-Mailer": "old one"}, text="a" * 5000 + "!", html=None)
+    done = client.assays.examine(office.slug, raw)
+    own = {each.rule: (each.title, each.points) for each in done.findings if each.group == "own"}
+    assert own == {
+        "own-discount": ("A discount {x}", 5), "own-imprint": ("No imprint", 2), "own-mailer": ("Old mailer", 1),
+    }  # fmt: skip
+    assert round(done.mark + sum(each.points for each in done.findings), 1) == 100
+    assert {each.rule for each in client.assays.rules(office.slug)} >= {"own-discount", "own-slow"}
+
+
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        ({"pattern": "(a{500}){500}"}, "characters long"),
+        ({"pattern": "(("}, "not valid"),
+        ({"where": "header"}, "names no header field"),
+    ],
+)
+def test_own_rules_that_cannot_work_are_refused(
+    office: Office, client: Client, change: dict[str, str], why: str
+) -> None:
+    given = {"rule": "own-a", "where": "text", "pattern": "a", "points": 1, "title": "A", **change}
+    with pytest.raises(InvalidInputError, match=why):
+        client.assays.set_settings(office.slug, AssaySettings(own_rules=[OwnAssayRule.model_validate(given)]))

@@ -4723,6 +4723,7 @@ export interface components {
          * @description A tenant's own view of what matters in a message.
          * @example {
          *       "rules": {},
+         *       "own_rules": [],
          *       "words_added": [],
          *       "words_removed": [],
          *       "follow_links": false
@@ -4737,6 +4738,11 @@ export interface components {
             rules: {
                 [key: string]: components["schemas"]["RuleAdjustment"];
             };
+            /**
+             * Own Rules
+             * @default []
+             */
+            own_rules: components["schemas"]["OwnAssayRule"][];
             /**
              * Words Added
              * @description Weak words and phrases besides those that ship
@@ -10731,6 +10737,64 @@ export interface components {
             next_at: string | null;
             /** Finished At */
             finished_at: string | null;
+        };
+        /**
+         * OwnAssayRule
+         * @description A rule of the tenant's own: applies where the pattern is found, or with `absent` where it is not.
+         * @example {
+         *       "rule": "own-company-name",
+         *       "where": "subject",
+         *       "header": "",
+         *       "pattern": "text",
+         *       "absent": false,
+         *       "level": "fault",
+         *       "points": 0.5,
+         *       "title": "2 SPF records on copperline.example",
+         *       "remedy": ""
+         *     }
+         */
+        OwnAssayRule: {
+            /**
+             * Rule
+             * @example own-company-name
+             */
+            rule: string;
+            /**
+             * Where
+             * @description subject; text that people read; HTML source; or the values of the field `header`
+             * @enum {string}
+             */
+            where: "subject" | "text" | "html" | "header";
+            /**
+             * Header
+             * @default
+             */
+            header: string;
+            /**
+             * Pattern
+             * @description Regular expression, in any case
+             */
+            pattern: string;
+            /**
+             * Absent
+             * @default false
+             */
+            absent: boolean;
+            /**
+             * Level
+             * @default risk
+             * @enum {string}
+             */
+            level: "fault" | "risk" | "note";
+            /** Points */
+            points: number;
+            /** Title */
+            title: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
         };
         /**
          * OwnRule

@@ -136,7 +136,7 @@ def adjust(session: Session) -> int:
     added = [*dict.fromkeys([*now.words_added, *arguments.add_word])]
     removed = [*dict.fromkeys([*now.words_removed, *arguments.remove_word])]
     settings = AssaySettings(
-        rules=changed, follow_links=follow,
+        rules=changed, follow_links=follow, own_rules=now.own_rules,
         words_added=[word for word in added if word not in arguments.remove_word],
         words_removed=[word for word in removed if word not in arguments.add_word],
     )  # fmt: skip

@@ -67,7 +67,7 @@ def _location(place: AssayPlace, file: str) -> dict[str, object]:
 def junit(assay: Assay, file: str, fail_on: str) -> str:
     """Return JUnit XML: a suite for the message, a case for each group, failed from the level asked about on."""
     limit = RANK.get(fail_on, -1)
-    groups = ("authentication", "headers", "sender", "links", "structure", "content", "agreement")
+    groups = ("authentication", "headers", "sender", "links", "structure", "content", "agreement", "own")
     cases: list[str] = []
     failures = 0
     for group in groups:

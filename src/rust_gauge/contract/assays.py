@@ -169,14 +169,31 @@ class RuleAdjustment(Model):
     """How a tenant adjusts a rule; what is left out stays as it ships."""
 
     level: Level | None = None
-    points: float | None = Field(None, ge=0, le=100)
+    points: float | None = Field(None, ge=0, le=50)
     off: bool = False
+
+
+class OwnAssayRule(Model):
+    """A rule of the tenant's own: applies where the pattern is found, or with `absent` where it is not."""
+
+    rule: str = Field(pattern=r"^own-[a-z0-9][a-z0-9-]{0,39}$", examples=["own-company-name"])
+    where: Literal["subject", "text", "html", "header"] = Field(
+        description="subject; text that people read; HTML source; or the values of the field `header`"
+    )
+    header: str = Field("", max_length=80)
+    pattern: str = Field(min_length=1, max_length=500, description="Regular expression, in any case")
+    absent: bool = False
+    level: Level = "risk"
+    points: float = Field(ge=0, le=50)
+    title: str = Field(min_length=1, max_length=200)
+    remedy: str = Field("", max_length=500)
 
 
 class AssaySettings(Model):
     """A tenant's own view of what matters in a message."""
 
     rules: dict[str, RuleAdjustment] = Field(default={}, max_length=300, description="By rule")
+    own_rules: list[OwnAssayRule] = Field(default=[], max_length=100)
     words_added: list[Annotated[str, StringConstraints(min_length=2, max_length=80)]] = Field(
         default=[], max_length=500, description="Weak words and phrases besides those that ship"
     )

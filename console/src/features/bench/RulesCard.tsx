@@ -10,6 +10,7 @@ import {DataTable, type Column} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
 import {Loading, Trouble} from '../../design/Notice';
+import {Rows, type RowValues} from '../../design/Rows';
 import {Row, Stack} from '../../design/Stack';
 import {useAssayRules, useAssaySettings, useLearn, useSaveAssaySettings, useTextModel} from './queries';
 
@@ -96,6 +97,7 @@ export function RulesCard({tenant}: {tenant: string}) {
             onDone={() => setOpen('')}
           />
         )}
+        <OwnRules key={`own ${JSON.stringify(settings.data)}`} tenant={tenant} settings={settings.data} />
         <Words key={JSON.stringify(settings.data)} tenant={tenant} settings={settings.data} />
         <Model tenant={tenant} />
       </Stack>
@@ -152,6 +154,77 @@ function AdjustForm({tenant, rule, settings, onDone}: AdjustProps) {
       </Small>
       {save.error && <Trouble error={save.error} />}
     </div>
+  );
+}
+
+type Own = Schemas['OwnAssayRule'];
+const WHERE = [
+  {value: 'subject', label: 'Subject'},
+  {value: 'text', label: 'Text that people read'},
+  {value: 'html', label: 'HTML source'},
+  {value: 'header', label: 'Header field'},
+];
+const LEVELS = ['fault', 'risk', 'note'].map((value) => ({value, label: value}));
+const rowOf = (own: Own): RowValues => ({
+  ...own,
+  header: own.header ?? '',
+  remedy: own.remedy ?? '',
+  level: own.level ?? 'risk',
+  points: String(own.points),
+  absent: own.absent ? 'yes' : '',
+});
+const ownOf = (row: RowValues): Own => ({
+  rule: row.rule ?? '',
+  where: (row.where || 'text') as Own['where'],
+  header: row.header ?? '',
+  pattern: row.pattern ?? '',
+  absent: row.absent === 'yes',
+  level: (row.level || 'risk') as Own['level'],
+  points: Number(row.points) || 0,
+  title: row.title ?? '',
+  remedy: row.remedy ?? '',
+});
+
+function OwnRules({tenant, settings}: {tenant: string; settings: Settings}) {
+  const save = useSaveAssaySettings(tenant);
+  const [rows, setRows] = useState((settings.own_rules ?? []).map(rowOf));
+  return (
+    <FormGrid
+      needs="admin"
+      onSubmit={(event: FormEvent) => {
+        event.preventDefault();
+        save.mutate({...settings, own_rules: rows.map(ownOf)});
+      }}
+    >
+      <div style={{gridColumn: '1 / -1'}}>
+        <Rows
+          label="Rules of your own"
+          hint="each applies where its pattern is found; with “absent”, where it is not"
+          add="Add a rule"
+          fields={[
+            {name: 'rule', label: 'Name', placeholder: 'own-imprint'},
+            {name: 'where', label: 'In', options: WHERE},
+            {name: 'header', label: 'Field', placeholder: 'X-Mailer'},
+            {name: 'pattern', label: 'Pattern', placeholder: 'imprint'},
+            {name: 'absent', label: 'Absent', check: true},
+            {name: 'level', label: 'Level', options: LEVELS},
+            {name: 'points', label: 'Points', width: '64px'},
+            {name: 'title', label: 'Title'},
+          ]}
+          rows={rows}
+          onChange={setRows}
+          most={100}
+        />
+      </div>
+      {(rows.length > 0 || (settings.own_rules ?? []).length > 0) && (
+        <footer>
+          <Button type="submit" changes needs="admin" isDisabled={save.isPending}>
+            Save own rules
+          </Button>
+          {save.error && <Trouble error={save.error} />}
+        </footer>
+      )}
+    </FormGrid>
   );
 }
 

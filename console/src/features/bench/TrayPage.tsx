@@ -104,6 +104,7 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
   const [subject, setSubject] = useState('');
   const [recipient, setRecipient] = useState('');
   const [chosen, setChosen] = useState<number[]>([]);
+  const [pasted, setPasted] = useState('');
   const messages = useMessages(path, {
     subject: subject.trim() || undefined,
     recipient: recipient.trim() || undefined,
@@ -212,6 +213,25 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
         isDisabled={upload.isPending}
         onFile={(file) => upload.mutate(file)}
       />
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          // Text fields have LF only; a message on its way has CRLF.
+          upload.mutate(new Blob([pasted.replace(/\r?\n/g, '\r\n')]), {onSuccess: () => setPasted('')});
+        }}
+      >
+        <Field
+          label="Or paste the full source, with headers"
+          mono
+          lines={3}
+          value={pasted}
+          onChange={setPasted}
+          placeholder="From: …"
+        />
+        <Button type="submit" needs="operator" changes isDisabled={upload.isPending || !pasted.trim()}>
+          Add
+        </Button>
+      </form>
       {upload.error && <Trouble error={upload.error} />}
     </Stack>
   );

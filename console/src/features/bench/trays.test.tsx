@@ -232,7 +232,7 @@ it('adjusts a rule for the tenant, and keeps the others', async () => {
   });
   open(<BenchPage who={who} />);
   expect(await screen.findByText(/Classified 25 of 28 campaigns correctly/)).toBeTruthy();
-  await userEvent.click(screen.getByRole('button', {name: /Rules/}));
+  await userEvent.click(screen.getByRole('button', {name: /Adjusted rules/}));
   await userEvent.click(screen.getByRole('option', {name: 'Headers'}));
   await userEvent.click(screen.getByRole('button', {name: 'Adjust'}));
   await userEvent.clear(screen.getByLabelText('Points'));

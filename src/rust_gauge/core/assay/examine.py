@@ -1,7 +1,7 @@
 """The examination of one message: its form, its content, and what a receiver would verify."""
 
 import tomllib
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cache
@@ -17,6 +17,7 @@ from rust_gauge.core.assay.html import Html, parse_html
 from rust_gauge.core.assay.learned import TextModel, TextVerdict, judge
 from rust_gauge.core.assay.links import Link, check_links, links_of
 from rust_gauge.core.assay.message import MAX_MESSAGE, Message
+from rust_gauge.core.assay.own import OwnRule, check_own
 from rust_gauge.core.assay.rules import RuleSet, built_in
 from rust_gauge.core.assay.sender import SenderHistory, check_history, check_sender
 from rust_gauge.core.assay.structure import check_structure
@@ -83,13 +84,13 @@ def examine(
     raw: bytes, *, sending: Sending | None = None, now: datetime | None = None, rules: RuleSet | None = None,
     words: Collection[str] | None = None, ask_dns: bool = True, lists: tuple[DnsList, ...] = (),
     history: SenderHistory | None = None, follow: bool = False,
-    model: TextModel | None = None,
+    model: TextModel | None = None, own: Sequence[OwnRule] = (),
 ) -> DnsProgram[Examined]:  # fmt: skip
     """Examine a message. InputError when it is longer than MAX_MESSAGE, or has no header at all.
 
     `lists` are asked about the sending address and about the domains that the message names. `history` is what is known
     of the sender from its own mail. `follow`: links are asked where they lead, with HEAD. `model`: what the
-    tenant's own campaigns taught.
+    tenant's own campaigns taught. `own`: rules of the tenant, beside those of `rules`.
     """
     if len(raw) > MAX_MESSAGE:
         raise InputError(
@@ -104,7 +105,8 @@ def examine(
     links = links_of(message, page)
     sightings = list(_form(message, page, links, now, weak_words() if words is None else words))
     authentication: Authentication | None = None
-    not_checked: list[str] = []
+    more, not_checked = check_own(message, page, own)
+    sightings += more
     known = sending or Sending()
     arc: ArcOutcome | None = None
     if ask_dns:
@@ -138,7 +140,7 @@ def examine(
         seen, unseen = yield from follow_links(message, links)
         sightings += seen
         not_checked += unseen
-    assay = weigh(sightings, rules or built_in(), not_checked)
+    assay = weigh(sightings, (rules or built_in()).extended(each.as_rule() for each in own), not_checked)
     return Examined(message, page, links, authentication, assay, arc, known, history, learned)
 
 

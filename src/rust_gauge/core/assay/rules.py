@@ -5,7 +5,7 @@ off; they never change what is checked.
 """
 
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
@@ -38,6 +38,10 @@ class RuleSet:
 
     dated: str
     rules: tuple[AssayRule, ...]
+
+    def extended(self, more: Iterable[AssayRule]) -> "RuleSet":
+        """Return the rules with others behind them."""
+        return RuleSet(self.dated, (*self.rules, *more))
 
     def adjusted(self, changes: Mapping[str, Mapping[str, object]]) -> "RuleSet":
         """Return the rules with a tenant's adjustments: `level`, `points` or `off` by rule. InputError."""

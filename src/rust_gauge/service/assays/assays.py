@@ -8,6 +8,7 @@ from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings
 from rust_gauge.contract.common import ProblemError
 from rust_gauge.core.assay import Examined, Message, RuleSet, SenderHistory, Sending, built_in, examine
 from rust_gauge.core.assay.examine import weak_words
+from rust_gauge.core.assay.own import OwnRule
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.message import header_from_domain
 from rust_gauge.core.names import parse_ip
@@ -57,7 +58,7 @@ def examined(
     program = examine(
         raw, sending=sending, now=now, lists=audits.lists_of(context, tenant_id), rules=_rules(settings), words=words,
         history=_history(context, tenant_id, raw, sending), follow=settings.follow_links,
-        model=learning.model_of(context, tenant_id),
+        model=learning.model_of(context, tenant_id), own=_own(settings),
     )  # fmt: skip
     return context.resolver.run(program, fresh=fresh, within=within)
 
@@ -106,6 +107,16 @@ def _rules(settings: AssaySettings) -> RuleSet:
     return built_in().adjusted(changes)
 
 
+def _own(settings: AssaySettings) -> list[OwnRule]:
+    return [
+        OwnRule(
+            each.rule, each.where, each.pattern, each.level, each.points, each.title, each.header, each.absent,
+            each.remedy,
+        )
+        for each in settings.own_rules
+    ]  # fmt: skip
+
+
 def get_settings(context: Context, tenant: TenantAccess) -> AssaySettings:
     """Return how a tenant adjusts the examination."""
     return _settings_of(context, tenant.id)
@@ -119,6 +130,15 @@ def put_settings(context: Context, tenant: TenantAccess, settings: AssaySettings
         for name in settings.rules
         if name not in known
     ]
+    for number, own in enumerate(_own(settings)):
+        try:
+            own.compiled()
+        except InputError as error:
+            field = f"own_rules.{number}.{error.field}"
+            errors.append(ProblemError(field=field, what=str(error), remedy=error.remedy))
+    names = [each.rule for each in settings.own_rules]
+    if len(names) != len({*names}):
+        errors.append(ProblemError(field="own_rules", what="Two own rules have the same name", remedy="Rename one"))
     if errors:
         raise ServiceProblem("invalid-request", errors[0].what, remedy=errors[0].remedy, errors=errors)
     now = context.clock()
@@ -129,12 +149,14 @@ def put_settings(context: Context, tenant: TenantAccess, settings: AssaySettings
 
 def list_rules(context: Context, tenant: TenantAccess) -> list[AssayRuleView]:
     """Return every rule as it ships and as it counts for the tenant."""
-    counted = {rule.key: rule for rule in _rules(_settings_of(context, tenant.id)).rules}
+    settings = _settings_of(context, tenant.id)
+    own = _own(settings)
+    counted = {rule.key: rule for rule in _rules(settings).extended(each.as_rule() for each in own).rules}
     return [
         AssayRuleView(
             rule=rule.key, group=rule.group, level=counted[rule.key].level.value, points=counted[rule.key].points,
             off=counted[rule.key].off, shipped_level=rule.level.value, shipped_points=rule.points, title=rule.title,
             effect=rule.effect, remedy=rule.remedy, reference=rule.reference,
         )
-        for rule in built_in().rules
+        for rule in built_in().extended(each.as_rule() for each in own).rules
     ]  # fmt: skip
