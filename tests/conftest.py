@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 import uvicorn
 from hypothesis import settings
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 
 from rust_gauge.client import Client
 from rust_gauge.contract.tokens import NewToken
@@ -322,6 +322,17 @@ def forget_tenant(connection: Connection, tenant_id: int) -> None:
     """Delete a tenant and its jobs."""
     connection.execute(tables.job.delete().where(tables.job.c.tenant_id == tenant_id))
     connection.execute(tables.tenant.delete().where(tables.tenant.c.id == tenant_id))
+
+
+def forget_others(office: Office) -> None:
+    """What other tests left behind goes, so that looking ahead and the work after it are about this tenant."""
+
+    def forget(connection: Connection) -> None:
+        t = tables.tenant.c
+        for id in connection.execute(select(t.id).where(t.id != office.tenant.id)).scalars().all():
+            forget_tenant(connection, id)
+
+    office.world.context.store.transaction(forget)
 
 
 @pytest.fixture

@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Any
 
 import pytest
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection
 
 from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.audits import AuditSettings, BulkRule, DnsListSetting
@@ -16,7 +16,7 @@ from rust_gauge.service.worker import tick
 from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import tables
-from tests.conftest import Office
+from tests.conftest import Office, forget_others
 from tests.core.test_dkim_messages import MESSAGE, published, rsa_key
 from tests.core.test_reports import ROW, report
 from tests.core.test_tag_lists import RSA_2048
@@ -96,15 +96,9 @@ def test_a_record_is_gone_only_if_it_was_asked_for(office: Office, client: Clien
     assert [entry.title for entry in entries if "_domainkey" in entry.title and entry.kind == "record"] == []
 
 
-def put_off_others(office: Office) -> None:
-    """The domains that other tests left behind are not due, so that a tick is about this one."""
-    statement = text("UPDATE sending_domain SET next_audit_at = '2099-01-01' WHERE tenant_id <> :mine")
-    office.world.context.store.transaction(lambda c: c.execute(statement, {"mine": office.tenant.id}))
-
-
 def test_audits_by_schedule_are_quiet_until_something_changes(office: Office, client: Client) -> None:
     world = office.world
-    put_off_others(office)
+    forget_others(office)
     name = watched(office, client)
     client.audits.run(office.slug, name)
     tick(world.context)
@@ -125,7 +119,7 @@ def test_audits_by_schedule_are_quiet_until_something_changes(office: Office, cl
 
 def test_a_domain_may_be_audited_only_when_asked(office: Office, client: Client) -> None:
     name = watched(office, client)
-    put_off_others(office)
+    forget_others(office)
     client.domains.update(office.slug, name, DomainChange(audit_every_hours=0))
     with office.world.clock.later(timedelta(days=40)):
         tick(office.world.context)

@@ -14,7 +14,7 @@ from rust_gauge.service.suppression import address_checks as checks
 from rust_gauge.service.suppression import proposals
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.store import checks as store_checks
-from tests.conftest import TODAY, Office
+from tests.conftest import TODAY, Office, forget_others
 from tests.rows import bounce, ndjson, row
 
 
@@ -93,6 +93,7 @@ def test_a_probe_is_made_only_where_it_is_allowed_so_often_and_is_honest(
 
 
 def test_once_a_day_it_proposes_and_holds_nothing_before_somebody_agrees(office: Office, client: Client) -> None:
+    forget_others(office)
     quiet, opens = "quiet@tidepost.example", "opens@tidepost.example"
     rows = []
     for number in range(13):

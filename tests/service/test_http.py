@@ -70,14 +70,14 @@ def test_a_long_body_is_refused_before_it_is_read(world: World) -> None:
 
 
 def test_the_document_is_openapi_3_1_with_examples(world: World) -> None:
-    document = httpx.get(f"{world.url}/api/v1/openapi.json").json()
+    document = httpx.get(f"{world.url}/api/v1/openapi.json", timeout=60).json()
     assert document["openapi"].startswith("3.1")
     bodies = document["paths"]["/api/v1/tenants/{tenant}/events/stream"]["post"]["requestBody"]["content"]
     assert NewEvent.model_validate_json(bodies["application/x-ndjson"]["example"]).kind == "bounced"
 
 
 def test_every_example_is_one_that_its_schema_accepts(world: World) -> None:
-    schemas = httpx.get(f"{world.url}/api/v1/openapi.json").json()["components"]["schemas"]
+    schemas = httpx.get(f"{world.url}/api/v1/openapi.json", timeout=60).json()["components"]["schemas"]
     registry = Registry().with_resource("urn:api", Resource({"components": {"schemas": schemas}}, DRAFT202012))
     without, wrong = [], {}
     for name, schema in schemas.items():

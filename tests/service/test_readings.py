@@ -14,9 +14,8 @@ from rust_gauge.service import worker
 from rust_gauge.service.readings import computation
 from rust_gauge.store import jobs
 from rust_gauge.store.jobs import Job
-from tests.conftest import TODAY, Office
+from tests.conftest import TODAY, Office, forget_others
 from tests.rows import bounce, ndjson, row
-from tests.service.test_audits import put_off_others
 
 DOMAIN = "news.d.example"
 
@@ -361,7 +360,7 @@ def test_a_period_that_is_none_is_refused(office: Office, client: Client, first:
 
 
 def test_a_new_day_brings_new_readings_without_new_mail(office: Office, client: Client) -> None:
-    put_off_others(office)
+    forget_others(office)
     load_a_day(office, client)
     office.world.work()
     with office.world.clock.later(timedelta(days=1)):

@@ -11,7 +11,7 @@ from rust_gauge.service import worker
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import jobs, tables
 from rust_gauge.store.engine import StoreBusy, StoreUnavailable
-from tests.conftest import Office
+from tests.conftest import Office, forget_others
 from tests.rows import ndjson, row
 
 
@@ -66,6 +66,7 @@ def test_a_database_that_is_away_is_waited_for(office: Office, monkeypatch: pyte
 
 
 def test_two_workers_never_take_the_same_job(office: Office) -> None:
+    forget_others(office)
     context, now = office.world.context, office.world.clock()
     office.world.work()
     for subject in range(40):
