@@ -301,6 +301,7 @@ class _Handler:
         self, server: _BenchSession, session: Session, envelope: Envelope, address: str, options: list[str]
     ) -> str:
         sizes = [option.partition("=")[2] for option in options if option.upper().startswith("SIZE=")]
+        server.pause = 0.0  # what made the message before slow need not be so for this one
         server.transaction = _Transaction(declared=int(sizes[0][:12]) if sizes and sizes[0].isdigit() else None)
         envelope.mail_from = address
         envelope.mail_options.extend(options)
