@@ -33,6 +33,12 @@ _RULE_LOOKS_AT: dict[str, tuple[str, ...]] = {
     "link-other-domain": ("links", "header"),
     "mime-version-missing": ("header", "parts"),
     "address-listed": ("listing",),
+    "sender-unknown": ("header", "route"),
+    "sender-new": ("header", "route"),
+    "reading-low": ("header",),
+    "text-like-complained": ("header", "text", "html text"),
+    "language-differs": ("header", "text", "html text", "html structure"),
+    "unsubscribe-dead": ("header",),
     "line-too-long": ("header", "text", "html text", "html structure", "links", "parts", "size"),
 }
 _LOOKS_AT: dict[str, tuple[str, ...]] = {
