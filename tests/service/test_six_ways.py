@@ -94,7 +94,7 @@ def as_row(happening: Happening, **more: Any) -> dict[str, Any]:
     )
     return {
         "kind": happening.kind, "time": happening.at.isoformat(), "recipient": happening.recipient, "message_id": happening.message_id,
-        **DEFAULTS.model_dump(), **rejected, **more,
+        **DEFAULTS.model_dump(exclude={"tray"}), **rejected, **more,
     }  # fmt: skip
 
 

@@ -154,7 +154,7 @@ def lower_bound(right: int, of: int) -> float:
     share, z2 = right / of, _Z**2
     middle = share + z2 / (2 * of)
     margin = _Z * math.sqrt(share * (1 - share) / of + z2 / (4 * of * of))
-    return (middle - margin) / (1 + z2 / of)
+    return max(0.0, (middle - margin) / (1 + z2 / of))  # rounding may end below nothing
 
 
 def _folds(campaigns: Mapping[str, bool]) -> dict[str, int]:

@@ -57,7 +57,7 @@ def try_mapping(context: Context, tenant: TenantAccess, trial: MappingDryRun) ->
 def _tried(context: Context, value: Any, steps: list[TrialStep], defaults: FeedDefaults) -> TrialRow:
     now = context.clock()
     if isinstance(value, dict):
-        value = {**{k: v for k, v in defaults.model_dump().items() if v}, **value}
+        value = {**{k: v for k, v in defaults.model_dump().items() if v and k != "tray"}, **value}
         if steps:
             value.setdefault("time", now.isoformat())
     event, _, problems = read_row(value, False, 1, now)
