@@ -17,7 +17,8 @@ serve: ## set everything up and start Rust Gauge for real use (settings: RUSTGAU
 test: ## set everything up and run every test: Python, console, browser
 	@tools/setup.sh test
 	cd console && npm run --silent test
-	.venv/bin/python -m pytest
+	# Tests of the service wait for databases and processes a third of the time: half as many workers again as there are cores.
+	.venv/bin/python -m pytest -n $$(( $$(nproc) * 3 / 2 > 8 ? 8 : $$(nproc) * 3 / 2 ))
 
 lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
 	@tools/setup.sh test

@@ -44,6 +44,7 @@ COMMANDS = (
     ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 112, 28),
 )
 
+
 def main() -> int:
     password, token = (ROOT / "var" / "demo" / "access").read_text().split()
     OUT.mkdir(parents=True, exist_ok=True)
