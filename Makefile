@@ -14,10 +14,10 @@ serve: ## set everything up and start Rust Gauge for real use (settings: RUSTGAU
 	@tools/setup.sh run
 	@exec .venv/bin/rustgauged run
 
+# Tests of the service wait for databases and processes a third of the time: half as many workers again as cores.
 test: ## set everything up and run every test: Python, console, browser
 	@tools/setup.sh test
 	cd console && npm run --silent test
-	# Tests of the service wait for databases and processes a third of the time: half as many workers again as there are cores.
 	.venv/bin/python -m pytest -n $$(( $$(nproc) * 3 / 2 > 8 ? 8 : $$(nproc) * 3 / 2 ))
 
 lint: ## linters and types: ruff, mypy, layers, eslint, tsc, generated files
