@@ -135,8 +135,12 @@ def series_in(connection: Connection, tray_id: int, limit: int = 500) -> list[Se
 def newest_ids(connection: Connection, tray_ids: Sequence[int]) -> dict[int, int]:
     """Return the id of the newest message of each tray that has one."""
     c = t.caught_message.c
-    query = select(c.tray_id, func.max(c.id)).where(c.tray_id.in_(tray_ids)).group_by(c.tray_id)
-    return {int(tray): int(id) for tray, id in connection.execute(query)}
+    found: dict[int, int] = {}
+    for tray_id in tray_ids:  # each is the end of an index; asked together, all of it would be read
+        newest = connection.scalar(select(c.id).where(c.tray_id == tray_id).order_by(c.id.desc()).limit(1))
+        if newest is not None:
+            found[tray_id] = int(newest)
+    return found
 
 
 def get_message(connection: Connection, tray_id: int, id: int) -> CaughtRow | None:
