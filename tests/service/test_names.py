@@ -106,19 +106,20 @@ def test_a_misspelt_parameter_is_refused(office: Office, path: str, parameter: s
 def test_every_route_of_the_api_refuses_an_unknown_parameter(office: Office) -> None:
     document = httpx.get(f"{office.world.url}/api/v1/openapi.json", timeout=60).json()
     taken = []
+    http = httpx.Client(timeout=60)  # one for all: making one reads every certificate authority
     for path, operations in document["paths"].items():
         for method, operation in operations.items():
             filled = path.replace("{tenant}", office.slug).replace("{name}", "d.example")
             for parameter in operation.get("parameters", []):
                 filled = filled.replace("{" + parameter["name"] + "}", "1")
             if path.startswith("/api/v1/"):
-                answer = httpx.request(
+                answer = http.request(
                     method.upper(),
                     office.world.url + filled,
                     params={"no_such_parameter": "1"},
                     headers={"Authorization": f"Bearer {office.token}"},
-                    timeout=60,
                 )
                 if answer.status_code != 422 or "no_such_parameter" not in answer.text:
                     taken.append((method, path, answer.status_code))
+    http.close()
     assert taken == []
