@@ -59,7 +59,7 @@ class Tray:
         """Yield an SMTP session with TLS that is signed in to the tray."""
         there = self.client.trays.connection(self.settings.tenant, self.settings.tray)
         if not there.host:
-            pytest.fail("The bench does not listen: set bench_port in the settings of the service")
+            pytest.fail("The bench is not listening: set bench_port in the settings of the service")
         context = ssl.create_default_context(cadata=there.certificate or None)
         with smtplib.SMTP(there.host, there.starttls_port, timeout=30) as session:
             session.starttls(context=context)

@@ -1,7 +1,7 @@
 """An SMTP session (RFC 5321) whose messages take no more memory than their octets, whatever their lines are like.
 
-aiosmtpd keeps each line of a message as an object of its own and refuses lines over 1,000 octets; 40 MB of empty lines
-would take a gigabyte, and long lines are what some receivers have to report about. Here a message is read in pieces.
+aiosmtpd keeps each line of a message as an object of its own, which costs many times the octets where lines are
+empty, and refuses lines over 1,000 octets, which some receivers have to report about. Here a message is read in pieces.
 """
 
 from typing import Any
