@@ -49,14 +49,12 @@ def add_tray(connection: Connection, **values: Unpack[TrayColumns]) -> int:
     return int(key[0])
 
 
-def list_trays(connection: Connection, tenant_id: int | None = None, name: str | None = None) -> list[TrayRow]:
+def list_trays(connection: Connection, tenant_id: int | None = None) -> list[TrayRow]:
     """Return trays by name: a tenant's, or all."""
     c = t.tray.c
     query = select(t.tray).order_by(c.name)
     if tenant_id is not None:
         query = query.where(c.tenant_id == tenant_id)
-    if name is not None:
-        query = query.where(c.name == name)
     return values_of(TrayRow, connection.execute(query))
 
 

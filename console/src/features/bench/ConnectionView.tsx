@@ -26,7 +26,7 @@ export function ConnectionView({path}: {path: {tenant: string; name: string}}) {
   if (there.error) return <Trouble error={there.error} again={() => void there.refetch()} />;
   if (!there.data.host) {
     return (
-      <Notice title="The bench does not listen">
+      <Notice title="The bench is not listening">
         Set bench_port in the settings of the service. Messages can be added from files, by the API and by feeds.
       </Notice>
     );
