@@ -241,7 +241,7 @@ def world(database: PrivateMariaDb, dns_world: DnsWorld, update_port: int, webho
     chosen = Settings(
         database_url=database.url,  # type: ignore[arg-type]
         dns_servers=[f"127.0.0.1:{dns_world.port}"],
-        dns_timeout=1.5,  # beside other work; what is silent on purpose costs this much
+        dns_timeout=2,  # beside other work; what is silent on purpose costs this much
         secret_key="only for tests",  # type: ignore[arg-type]
         update_servers=[f"127.0.0.1:{update_port}"],
         webhook_hosts=[f"127.0.0.1:{webhook_port}"],

@@ -97,7 +97,7 @@ def started(directory: Path, conf: str, port: int) -> "subprocess.Popen[bytes]":
         stdout=subprocess.DEVNULL,
         stderr=(directory / f"{conf}.log").open("wb"),
     )
-    resolver = Resolver(ResolverSettings((("127.0.0.1", port),), timeout=0.3, attempts=1))
+    resolver = Resolver(ResolverSettings((("127.0.0.1", port),), timeout=2, attempts=1))
     try:
         deadline = time.monotonic() + 20
         while resolver.answer_all([DnsQuestion("test", "SOA")], fresh=True)[0].failed:
@@ -131,7 +131,7 @@ def bind(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bind]:
 @pytest.fixture(scope="module")
 def resolver(bind: Bind) -> Iterator[Resolver]:
     reach = dict.fromkeys(("192.0.2.1", "192.0.2.2"), ("127.0.0.1", bind.authority))
-    made = Resolver(ResolverSettings((("127.0.0.1", bind.resolver),), timeout=3, reach=reach))
+    made = Resolver(ResolverSettings((("127.0.0.1", bind.resolver),), timeout=20, reach=reach))
     yield made
     made.close()
 
@@ -175,7 +175,7 @@ def test_a_server_of_the_zone_is_asked_itself_and_only_when_it_may_be(bind: Bind
 
 
 def test_the_same_is_said_over_tcp(bind: Bind, resolver: Resolver) -> None:
-    tcp = Resolver(ResolverSettings((("127.0.0.1", bind.resolver),), timeout=3, tcp=True))
+    tcp = Resolver(ResolverSettings((("127.0.0.1", bind.resolver),), timeout=20, tcp=True))
     try:
         request = AuditRequest("signed.test", ask_pages=False, ask_servers=False)
         over_tcp, over_udp = (made.run(audit_domain(request)).records for made in (tcp, resolver))

@@ -72,7 +72,7 @@ def served(zones: Path, world: World) -> Iterator[None]:
 def found(zones: Path, world: World, domain: str) -> set[str]:
     """The rules of all findings of a domain, over the wire."""
     reach = dict.fromkeys(NAME_SERVERS, ("127.0.0.1", world.dns.port))
-    resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=1, reach=reach))
+    resolver = Resolver(ResolverSettings((("127.0.0.1", world.dns.port),), timeout=20, reach=reach))
     with served(zones, world), closing(resolver):
         streams = tuple(
             Stream(header_from=domain, **{**stream, "ips": tuple(stream["ips"])})  # type: ignore[arg-type, dict-item]

@@ -127,7 +127,7 @@ def test_live_from_the_zone_file_and_from_a_recording_say_the_same(
     for path in demo_zones.glob("*.zone"):
         (world.zones / path.name).write_text(path.read_text())
     world.dns.reload()
-    live = from_resolvers([f"127.0.0.1:{world.dns.port}"], timeout=2)
+    live = from_resolvers([f"127.0.0.1:{world.dns.port}"], timeout=20)
     ips = ["192.0.2.41"]
     try:
         (asked,) = audit_locally(live, [domain], SELECTORS[domain], ips)
