@@ -45,7 +45,7 @@ def write(name: str, raw: bytes) -> str:
 def test_a_good_message_passes(run: Run) -> None:
     status, out, _ = run(write("good.eml", message({"Date": None, "Subject": "Hello"})), "--fail-on", "never")
     assert status == 0
-    assert "Mark 96 of 100: 1 finding took off 4" in out
+    assert "Mark 96 of 100: 1 finding, 4 points off" in out
     assert "Not checked: SPF, DKIM and DMARC: DNS was not asked" in out
 
 

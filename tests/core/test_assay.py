@@ -24,8 +24,11 @@ from tests.vectors.assay_messages import APPLIES, HEADER, HTML, TEXT, attached, 
 
 NOW = datetime(2026, 11, 30, 10, tzinfo=UTC)
 FOLLOWED = {"link-dead", "link-redirects-often", "link-redirects-away", "unsubscribe-dead"}
+OPENED = {"unsubscribe-without-form"}
 LEARNED = {"text-like-complained"}
-NEED_DNS = FOLLOWED | LEARNED | {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
+NEED_DNS = (
+    FOLLOWED | OPENED | LEARNED | {rule.key for rule in built_in().rules if rule.group in ("authentication", "sender")}
+)
 
 
 def examined(raw: bytes) -> Examined:
@@ -372,6 +375,44 @@ def test_a_link_without_an_answer_is_not_called_dead_and_one_to_unsubscribe_is_n
     busy, unknown, _ = followed(message(), {LINK: 503})
     assert busy == set()
     assert any("gave no answer" in each for each in unknown)
+
+
+@pytest.mark.parametrize(
+    ("code", "body", "rules", "unknown"),
+    [
+        (200, "<p>Unsubscribe?</p><form method=post><button>Yes</button></form>", set(), ""),
+        (405, "", set(), ""),
+        (200, "<p>You are unsubscribed.</p>", {"unsubscribe-without-form"}, ""),
+        (204, "", {"unsubscribe-without-form"}, ""),
+        (302, "", set(), "redirects a GET"),
+        (503, "", set(), "gave no answer to GET"),
+        (0, "", set(), "gave no answer to GET"),
+    ],
+)
+def test_the_one_click_address_is_opened_only_on_request_and_a_page_without_a_form_is_reported(
+    code: int, body: str, rules: set[str], unknown: str
+) -> None:
+    asked: list[PageQuestion] = []
+
+    def answer(questions: tuple[Question, ...]) -> tuple[Answer, ...]:
+        asked.extend(question for question in questions if isinstance(question, PageQuestion))
+        status = "failed" if code == 0 else "found" if code == 200 else "no_data"
+        return tuple(
+            PageAnswer(each, status, code, "text/html", body)
+            if isinstance(each, PageQuestion)
+            else DnsAnswer(each, AnswerStatus.NO_NAME)  # type: ignore[arg-type]
+            for each in questions
+        )
+
+    drive(examine(message(), now=NOW), answer)
+    assert asked == []
+    done = drive(examine(message(), now=NOW, open_unsubscribe=True), answer)
+    assert [(question.url, question.head) for question in asked] == [(LEAVE, False)]
+    assert {each.rule for each in done.assay.findings} & {"unsubscribe-without-form"} == rules
+    assert any(unknown in each for each in done.assay.not_checked if "One-click" in each) is bool(unknown)
+    asked.clear()
+    drive(examine(message({"List-Unsubscribe-Post": None}), now=NOW, open_unsubscribe=True), answer)
+    assert asked == []
 
 
 HISTORY = SenderHistory("news.glasswort.example", date(2026, 1, 1), "192.0.2.9", date(2026, 1, 1), {"Tidepost": 90.0})

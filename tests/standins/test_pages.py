@@ -23,7 +23,11 @@ def look_up(questions: Sequence[DnsQuestion]) -> Sequence[DnsAnswer]:
 @pytest.fixture(scope="module")
 def pages(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, int]]:
     directory = tmp_path_factory.mktemp("pages")
-    for name, text in ((".well-known/mta-sts.txt", "version: STSv1\n"), ("large.txt", "x" * 70_000)):
+    for name, text in (
+        (".well-known/mta-sts.txt", "version: STSv1\n"),
+        ("large.txt", "x" * 70_000),
+        ("u?token=7", "a form"),
+    ):
         path = directory / HOST / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
@@ -74,6 +78,11 @@ def test_what_cannot_or_may_not_be_fetched_says_why(pages: tuple[Path, int], url
 )  # fmt: skip
 def test_only_public_addresses_and_those_of_the_settings_are_contacted(address: str, allowed: bool) -> None:
     assert may_reach(address, {"192.0.2.90": ("127.0.0.1", 1)}) is allowed
+
+
+def test_a_page_is_fetched_with_its_query(pages: tuple[Path, int]) -> None:
+    assert fetcher(pages).fetch(PageQuestion(f"https://{HOST}/u?token=7"), look_up).text == "a form"
+    assert fetcher(pages).fetch(PageQuestion(f"https://{HOST}/u?token=8"), look_up).code == 404
 
 
 def test_a_link_is_asked_with_head_and_not_followed() -> None:

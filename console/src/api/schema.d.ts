@@ -4726,7 +4726,8 @@ export interface components {
          *       "own_rules": [],
          *       "words_added": [],
          *       "words_removed": [],
-         *       "follow_links": false
+         *       "follow_links": false,
+         *       "open_unsubscribe": false
          *     }
          */
         AssaySettings: {
@@ -4760,6 +4761,12 @@ export interface components {
              * @default false
              */
             follow_links: boolean;
+            /**
+             * Open Unsubscribe
+             * @description Open the https address of List-Unsubscribe with GET, as filters do, where List-Unsubscribe-Post is there too. Off by default: an address that acts on GET unsubscribes the recipient of the message
+             * @default false
+             */
+            open_unsubscribe: boolean;
         };
         /**
          * Assignment
@@ -17266,7 +17273,7 @@ export interface components {
         TrayConnection: {
             /**
              * Host
-             * @description Empty where the installation does not listen for the bench
+             * @description Empty if this installation has no SMTP listener for the bench
              */
             host: string;
             /** Starttls Port */
@@ -18705,7 +18712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -18909,7 +18916,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19037,7 +19044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19129,7 +19136,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19257,7 +19264,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19389,7 +19396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19517,7 +19524,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19613,7 +19620,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19741,7 +19748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -19871,7 +19878,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20001,7 +20008,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20133,7 +20140,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20261,7 +20268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20353,7 +20360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20485,7 +20492,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20613,7 +20620,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20709,7 +20716,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20841,7 +20848,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -20969,7 +20976,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21103,7 +21110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21201,7 +21208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21293,7 +21300,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21385,7 +21392,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21513,7 +21520,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21609,7 +21616,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21743,7 +21750,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -21871,7 +21878,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22002,7 +22009,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22103,7 +22110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22234,7 +22241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22365,7 +22372,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22464,7 +22471,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22594,7 +22601,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22726,7 +22733,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22858,7 +22865,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -22989,7 +22996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23088,7 +23095,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23216,7 +23223,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23312,7 +23319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23443,7 +23450,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23571,7 +23578,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23666,7 +23673,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23765,7 +23772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -23894,7 +23901,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24023,7 +24030,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24151,7 +24158,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24247,7 +24254,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24375,7 +24382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24503,7 +24510,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24599,7 +24606,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24728,7 +24735,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24867,7 +24874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -24967,7 +24974,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25059,7 +25066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25158,7 +25165,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25257,7 +25264,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25390,7 +25397,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25485,7 +25492,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25622,7 +25629,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25759,7 +25766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25856,7 +25863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -25989,7 +25996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26091,7 +26098,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26189,7 +26196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26290,7 +26297,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26389,7 +26396,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26538,7 +26545,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26673,7 +26680,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26808,7 +26815,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -26944,7 +26951,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27039,7 +27046,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27138,7 +27145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27269,7 +27276,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27369,7 +27376,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27499,7 +27506,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27630,7 +27637,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27729,7 +27736,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27861,7 +27868,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -27997,7 +28004,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28128,7 +28135,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28241,7 +28248,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28372,7 +28379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28467,7 +28474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28562,7 +28569,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28693,7 +28700,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28792,7 +28799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -28923,7 +28930,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29022,7 +29029,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29155,7 +29162,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29250,7 +29257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29387,7 +29394,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29520,7 +29527,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29653,7 +29660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29762,7 +29769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -29875,7 +29882,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30008,7 +30015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30156,7 +30163,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30256,7 +30263,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30353,7 +30360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30453,7 +30460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30552,7 +30559,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30649,7 +30656,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30784,7 +30791,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -30883,7 +30890,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31018,7 +31025,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31117,7 +31124,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31217,7 +31224,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31314,7 +31321,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31411,7 +31418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31548,7 +31555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31685,7 +31692,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31818,7 +31825,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -31919,7 +31926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32051,7 +32058,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32147,7 +32154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32279,7 +32286,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32410,7 +32417,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32509,7 +32516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32640,7 +32647,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32741,7 +32748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -32872,7 +32879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33009,7 +33016,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33142,7 +33149,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33243,7 +33250,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33375,7 +33382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33506,7 +33513,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33606,7 +33613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33756,7 +33763,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -33873,7 +33880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34012,7 +34019,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34154,7 +34161,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34260,7 +34267,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34366,7 +34373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34461,7 +34468,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34573,7 +34580,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34676,7 +34683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34771,7 +34778,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -34870,7 +34877,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35001,7 +35008,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35100,7 +35107,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35231,7 +35238,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35362,7 +35369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35496,7 +35503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35592,7 +35599,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35687,7 +35694,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35786,7 +35793,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -35919,7 +35926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36014,7 +36021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36113,7 +36120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36248,7 +36255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36353,7 +36360,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36456,7 +36463,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36561,7 +36568,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36696,7 +36703,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36791,7 +36798,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -36890,7 +36897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37021,7 +37028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37159,7 +37166,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37258,7 +37265,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37388,7 +37395,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37524,7 +37531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37620,7 +37627,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37720,7 +37727,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37851,7 +37858,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -37982,7 +37989,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38077,7 +38084,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38176,7 +38183,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38311,7 +38318,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38408,7 +38415,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38539,7 +38546,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38634,7 +38641,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38733,7 +38740,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -38868,7 +38875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39003,7 +39010,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39138,7 +39145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39273,7 +39280,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39404,7 +39411,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39503,7 +39510,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39651,7 +39658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39750,7 +39757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -39895,7 +39902,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40006,7 +40013,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40105,7 +40112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40240,7 +40247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40373,7 +40380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40474,7 +40481,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40572,7 +40579,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40667,7 +40674,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40766,7 +40773,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -40897,7 +40904,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41028,7 +41035,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41127,7 +41134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41262,7 +41269,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41393,7 +41400,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41492,7 +41499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41622,7 +41629,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41757,7 +41764,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -41898,7 +41905,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42033,7 +42040,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42168,7 +42175,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42265,7 +42272,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42361,7 +42368,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42462,7 +42469,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42598,7 +42605,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42730,7 +42737,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42863,7 +42870,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -42958,7 +42965,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43057,7 +43064,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43189,7 +43196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43283,7 +43290,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43419,7 +43426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43590,7 +43597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43726,7 +43733,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43822,7 +43829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -43957,7 +43964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44092,7 +44099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44380,7 +44387,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44479,7 +44486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44609,7 +44616,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44745,7 +44752,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -44881,7 +44888,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -45013,7 +45020,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -45151,7 +45158,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -45250,7 +45257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Not found; No such message came */
+            /** @description Not found; No matching message arrived */
             404: {
                 headers: {
                     [name: string]: unknown;

@@ -13,7 +13,7 @@ from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun
 from rust_gauge.cli.session import Session
 from rust_gauge.client.assay_formats import COLUMNS, RANK, junit, place_text, rows, sarif
-from rust_gauge.contract.assays import Assay, AssayRuleView, AssaySettings, RuleAdjustment, UnsupportedConstruct
+from rust_gauge.contract.assays import Assay, AssayRuleView, RuleAdjustment, UnsupportedConstruct
 
 DEFAULT = "run"
 EXAMPLES = (
@@ -55,6 +55,10 @@ def register(noun: Noun) -> None:
     made.add_argument("--add-word", action="append", default=[], help="a weak word or phrase; repeatable")
     made.add_argument("--remove-word", action="append", default=[], help="a word that does not count; repeatable")
     made.add_argument("--follow-links", choices=("on", "off"), help="ask with HEAD where links lead")
+    made.add_argument(
+        "--open-unsubscribe", choices=("on", "off"),
+        help="open the address for one-click unsubscribing with GET, as filters do; one that acts on GET unsubscribes",
+    )  # fmt: skip
     made = noun.add("model", model, "the tenant's text model, and how often it is right", DOCUMENT)
     made.add_argument("--learn", action="store_true", help="learn now; otherwise once a day")
     made = noun.add("compare", compare, "what differs between messages, and which difference did what", DOCUMENT)
@@ -119,7 +123,7 @@ def _is_adjusted(rule: AssayRuleView) -> bool:
 
 
 def adjust(session: Session) -> int:
-    """Adjust a rule, words, or whether links are followed; what is not given stays."""
+    """Adjust a rule, words, or whether links are asked; what is not given stays."""
     arguments = session.arguments
     tenant = session.tenant()
     now = session.client.assays.settings(tenant)
@@ -132,14 +136,17 @@ def adjust(session: Session) -> int:
         changed[arguments.rule] = before.model_copy(update={k: v for k, v in given.items() if v is not None})
     elif arguments.points is not None or arguments.level or arguments.off or arguments.reset:
         raise UsageError("Name the rule; `rustgauge assay rules` lists them")
-    follow = now.follow_links if arguments.follow_links is None else arguments.follow_links == "on"
+    asked = {"follow_links": arguments.follow_links, "open_unsubscribe": arguments.open_unsubscribe}
     added = [*dict.fromkeys([*now.words_added, *arguments.add_word])]
     removed = [*dict.fromkeys([*now.words_removed, *arguments.remove_word])]
-    settings = AssaySettings(
-        rules=changed, follow_links=follow, own_rules=now.own_rules,
-        words_added=[word for word in added if word not in arguments.remove_word],
-        words_removed=[word for word in removed if word not in arguments.add_word],
-    )  # fmt: skip
+    settings = now.model_copy(
+        update={
+            "rules": changed,
+            "words_added": [word for word in added if word not in arguments.remove_word],
+            "words_removed": [word for word in removed if word not in arguments.add_word],
+            **{name: value == "on" for name, value in asked.items() if value is not None},
+        }
+    )
     saved = session.client.assays.set_settings(tenant, settings)
     session.output.document(arguments.format, saved, lambda: session.output.say("Saved."))
     return 0

@@ -14,7 +14,7 @@ def show_assay(output: Output, done: Assay) -> None:
     output.line(output.paint(f"{done.size:,} octets: {kinds}", "dim"))
     taken = round(100 - done.mark, 1)
     output.line(f"Mark {output.paint(f'{done.mark:g}', _colour(done.mark))} of 100: "
-                f"{plural(len(done.findings), 'finding')} took off {taken:g}")  # fmt: skip
+                f"{plural(len(done.findings), 'finding')}, {taken:g} points off")  # fmt: skip
     for finding in done.findings:
         _show(output, finding)
     if done.not_checked:

@@ -220,7 +220,9 @@ def connection(session: Session) -> int:
     arguments, output = session.arguments, session.output
     found = session.client.trays.connection(session.tenant(), arguments.tray)
     if not found.host:
-        raise UsageError("The service does not listen for the bench: set bench_port in its settings")
+        raise UsageError(
+            "This installation has no SMTP listener for the bench. Set bench_port in the service's settings."
+        )
     if arguments.certificate:
         output.line(found.certificate.rstrip())
         return 0

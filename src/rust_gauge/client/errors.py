@@ -42,7 +42,7 @@ class NotFoundError(ProblemResponse):
 
 
 class NoMessageError(NotFoundError):
-    """No such message came to a tray in time."""
+    """No matching message arrived in the tray in time."""
 
 
 class AlreadyThereError(ProblemResponse):

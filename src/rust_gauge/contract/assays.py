@@ -203,6 +203,11 @@ class AssaySettings(Model):
         description="Ask with HEAD whether links answer and where they redirect to; never links to unsubscribe. Off by "
         "default: some trackers count even that as a click",
     )
+    open_unsubscribe: bool = Field(
+        False,
+        description="Open the https address of List-Unsubscribe with GET, as filters do, if List-Unsubscribe-Post is "
+        "there too. Off by default: an address that acts on GET unsubscribes the recipient of the message",
+    )
 
 
 class AssayRuleView(Model):

@@ -99,7 +99,7 @@ class ConnectionSnippet(Model):
 class TrayConnection(Model):
     """How to send to a tray. The password is not here: snippets read it from BENCH_PASSWORD."""
 
-    host: str = Field(description="Empty where the installation does not listen for the bench")
+    host: str = Field(description="Empty if this installation has no SMTP listener for the bench")
     starttls_port: int
     tls_port: int = Field(description="Port with TLS from the start; 0: none")
     smtp_user: str

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from rust_gauge.contract import assays as c
 from rust_gauge.core.arc import ArcOutcome
 from rust_gauge.core.assay import AssayFinding, Examined, Html, Link, Message, Place, SenderHistory
-from rust_gauge.core.assay.compare import Comparison, Side, Taken
+from rust_gauge.core.assay.compare import Comparison, Side, Taken, result_texts
 from rust_gauge.core.assay.fields import meaning_of
 from rust_gauge.core.assay.learned import TextModel, TextVerdict
 from rust_gauge.core.assay.results import results_field
@@ -81,14 +81,11 @@ def side_document(
     listed = [place.text for each in assay.findings if each.rule == "address-listed" for place in each.places]
     results: dict[str, str] = {}
     if (found := assay.authentication) is not None:
-        signatures = ", ".join(f"{one.result} d={one.domain} s={one.selector}" for one in found.signatures)
-        results = {
-            "DKIM": signatures or "none",
-            "SPF": "not evaluated"
-            if found.spf is None
-            else f"{found.spf.mail_from.result} {found.spf.mail_from.domain}",
-            "DMARC": found.dmarc[0].result if found.dmarc else "not evaluated",
-        }
+        results = result_texts(
+            [(one.result, one.domain, one.selector) for one in found.signatures],
+            None if found.spf is None else (found.spf.mail_from.result, found.spf.mail_from.domain),
+            found.dmarc[0].result if found.dmarc else None,
+        )
     return Side(message, page, links, assay.mark, taken, results, path, tuple(listed))
 
 

@@ -33,6 +33,10 @@ def _is_ip(host: str) -> bool:
     return True
 
 
+def _path(parts: SplitResult) -> str:
+    return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+
+
 class PageFetcher:
     """`reach` sends an address to another (address, port); `ca_file` is trusted beside the usual authorities."""
 
@@ -60,11 +64,7 @@ class PageFetcher:
             return PageAnswer(question, "failed", detail=f"{host} is at {addresses[0]}, which is not a public address")
         answer = PageAnswer(question, "failed")
         for address in allowed[:2]:
-            answer = (
-                self._head(question, parts, address)
-                if question.head
-                else self._get(question, host, parts.path, address)
-            )
+            answer = self._head(question, parts, address) if question.head else self._get(question, parts, address)
             if not answer.failed:
                 break
         return PageAnswer(
@@ -79,13 +79,12 @@ class PageFetcher:
             usual = parts.port or (443 if parts.scheme == "https" else 80)
             target, port = self._reach.get(address, (address, usual))
             shown = f"[{target}]" if ":" in target else target
-            path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
             context = ssl.create_default_context()
             if self._ca_file:
                 context.load_verify_locations(self._ca_file)
             with http_client(context, _HEAD_TIMEOUT, _HEAD_TIMEOUT) as client:
                 response = client.head(
-                    f"{parts.scheme}://{shown}:{port}{path}", headers={"Host": parts.netloc.rpartition("@")[2]},
+                    f"{parts.scheme}://{shown}:{port}{_path(parts)}", headers={"Host": parts.netloc.rpartition("@")[2]},
                     extensions={"sni_hostname": host},
                 )  # fmt: skip
         except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError) as error:
@@ -96,10 +95,11 @@ class PageFetcher:
             location=response.headers.get("location", "")[:2000],
         )  # fmt: skip
 
-    def _get(self, question: PageQuestion, host: str, path: str, address: str) -> PageAnswer:
-        target, port = self._reach.get(address, (address, 443))
-        shown = f"[{target}]" if ":" in target else target
+    def _get(self, question: PageQuestion, parts: SplitResult, address: str) -> PageAnswer:
+        host = parts.hostname or ""
         try:
+            target, port = self._reach.get(address, (address, parts.port or 443))
+            shown = f"[{target}]" if ":" in target else target
             context = ssl.create_default_context()
             if self._ca_file:
                 context.load_verify_locations(self._ca_file)
@@ -107,8 +107,8 @@ class PageFetcher:
                 http_client(context, self._timeout) as client,
                 client.stream(
                     "GET",
-                    f"https://{shown}:{port}{path}",
-                    headers={"Host": host, "Accept": "text/plain"},
+                    f"https://{shown}:{port}{_path(parts)}",
+                    headers={"Host": parts.netloc.rpartition("@")[2], "Accept": question.accept},
                     extensions={"sni_hostname": host},
                 ) as response,
             ):
@@ -121,5 +121,5 @@ class PageFetcher:
                 if response.status_code != 200:
                     return PageAnswer(question, "no_data", response.status_code, kind, detail="")
                 return PageAnswer(question, "found", 200, kind, body.decode("utf-8", "replace"))
-        except (httpx.HTTPError, httpx.InvalidURL, OSError) as error:
+        except (httpx.HTTPError, httpx.InvalidURL, OSError, ValueError) as error:
             return PageAnswer(question, "failed", detail=f"{host} at {address}: {error or type(error).__name__}")

@@ -58,6 +58,11 @@ def list_trays(connection: Connection, tenant_id: int | None = None) -> list[Tra
     return values_of(TrayRow, connection.execute(query))
 
 
+def tray_by_id(connection: Connection, tray_id: int) -> TrayRow | None:
+    """Return a tray; None when it was deleted."""
+    return value_of(TrayRow, connection.execute(select(t.tray).where(t.tray.c.id == tray_id)).first())
+
+
 def tray_by_user(connection: Connection, user: str) -> TrayRow | None:
     """Return the tray whose SMTP user this is."""
     return value_of(TrayRow, connection.execute(select(t.tray).where(t.tray.c.smtp_user == user)).first())

@@ -66,7 +66,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
               },
               {name: 'Arrived (UTC)', value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
               {name: 'Mark', value: (row) => row.mark, number: true},
-              {name: 'Came from', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
+              {name: 'Client', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
               {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
             ]}
           />

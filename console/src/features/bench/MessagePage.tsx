@@ -117,7 +117,7 @@ export function MessagePage() {
         <AssayView
           assay={assay.data}
           more={[
-            {id: 'way', title: 'How it came', content: () => <Conversation path={path} message={there} />},
+            {id: 'way', title: 'Arrival', content: () => <Conversation path={path} message={there} />},
             {id: 'raw', title: 'Raw', content: () => <RawView path={path} />},
             ...(there && there.attachments.length > 0
               ? [

@@ -233,12 +233,19 @@ function Words({tenant, settings}: {tenant: string; settings: Settings}) {
   const [added, setAdded] = useState((settings.words_added ?? []).join('\n'));
   const [removed, setRemoved] = useState((settings.words_removed ?? []).join('\n'));
   const [follow, setFollow] = useState(settings.follow_links ?? false);
+  const [opening, setOpening] = useState(settings.open_unsubscribe ?? false);
   return (
     <FormGrid
       needs="admin"
       onSubmit={(event: FormEvent) => {
         event.preventDefault();
-        save.mutate({...settings, words_added: lines(added), words_removed: lines(removed), follow_links: follow});
+        save.mutate({
+          ...settings,
+          words_added: lines(added),
+          words_removed: lines(removed),
+          follow_links: follow,
+          open_unsubscribe: opening,
+        });
       }}
     >
       <Field
@@ -261,6 +268,8 @@ function Words({tenant, settings}: {tenant: string; settings: Settings}) {
           Asks with HEAD whether links answer and where they lead; never links to unsubscribe. Some trackers count even
           that as a click.
         </Small>
+        <CheckField label="Open the one-click unsubscribe address" isSelected={opening} onChange={setOpening} />
+        <Small>With GET, as filters do. An address that acts on GET unsubscribes the recipient of the message.</Small>
       </div>
       <footer>
         <Button type="submit" changes needs="admin" isDisabled={save.isPending}>
@@ -284,7 +293,7 @@ function Model({tenant}: {tenant: string}) {
         {ready ? (
           <>
             Classified {right} of {of} campaigns correctly that it was not shown ({Math.round((100 * right) / of)} %),
-            from {messages} messages. Goes most by:{' '}
+            from {messages} messages. Strongest pieces:{' '}
             {words
               .slice(0, 8)
               .map((each) => `“${each.text}”`)

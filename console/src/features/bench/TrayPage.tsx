@@ -154,7 +154,7 @@ function Messages({path}: {path: {tenant: string; name: string}}) {
       show: (row) => <Mono style={{display: 'block', minWidth: '24ch'}}>{row.recipients.join(', ')}</Mono>,
     },
     {
-      name: 'Came from',
+      name: 'Client',
       value: (row) => row.client_ip || row.via,
       show: (row) => <Whole>{row.client_ip || row.via}</Whole>,
     },

@@ -6,7 +6,7 @@ for the point; when several did, they cannot be told apart, and the comparison s
 
 import difflib
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from rust_gauge.core.assay.examine import Examined
@@ -39,6 +39,7 @@ _RULE_LOOKS_AT: dict[str, tuple[str, ...]] = {
     "text-like-complained": ("header", "text", "html text"),
     "language-differs": ("header", "text", "html text", "html structure"),
     "unsubscribe-dead": ("header",),
+    "unsubscribe-without-form": ("header",),
     "line-too-long": ("header", "text", "html text", "html structure", "links", "parts", "size"),
 }
 _LOOKS_AT: dict[str, tuple[str, ...]] = {
@@ -274,11 +275,21 @@ def _results(done: Examined) -> dict[str, str]:
     found = done.authentication
     if found is None:
         return {}
-    signatures = ", ".join(f"{v.result} d={v.signature.domain} s={v.signature.selector}" for v in found.signatures)
+    return result_texts(
+        [(str(v.result), v.signature.domain, v.signature.selector) for v in found.signatures],
+        None if found.spf is None else (str(found.spf.mail_from.result), found.spf.mail_from_domain),
+        found.dmarc[0].result if found.dmarc else None,
+    )
+
+
+def result_texts(
+    signatures: Sequence[tuple[str, str, str]], spf: tuple[str, str] | None, dmarc: str | None
+) -> dict[str, str]:
+    """Return `Side.results`: signatures as (result, domain, selector), SPF as (result, domain); None: not evaluated."""
     return {
-        "DKIM": signatures or "none",
-        "SPF": "not evaluated" if found.spf is None else f"{found.spf.mail_from.result} {found.spf.mail_from_domain}",
-        "DMARC": found.dmarc[0].result if found.dmarc else "not evaluated",
+        "DKIM": ", ".join(f"{result} d={domain} s={selector}" for result, domain, selector in signatures) or "none",
+        "SPF": "not evaluated" if spf is None else " ".join(spf),
+        "DMARC": "not evaluated" if dmarc is None else dmarc,
     }
 
 

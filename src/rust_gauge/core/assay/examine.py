@@ -11,7 +11,7 @@ from rust_gauge.core.arc import ArcOutcome, ArcResult, verify_arc
 from rust_gauge.core.assay.agreement import check_agreement
 from rust_gauge.core.assay.content import check_content
 from rust_gauge.core.assay.findings import Assay, Place, Sighting, Where, weigh
-from rust_gauge.core.assay.followed import follow_links
+from rust_gauge.core.assay.followed import follow_links, open_one_click
 from rust_gauge.core.assay.headers import check_headers
 from rust_gauge.core.assay.html import Html, parse_html
 from rust_gauge.core.assay.learned import TextModel, TextVerdict, judge
@@ -83,14 +83,15 @@ def weak_words() -> frozenset[str]:
 def examine(
     raw: bytes, *, sending: Sending | None = None, now: datetime | None = None, rules: RuleSet | None = None,
     words: Collection[str] | None = None, ask_dns: bool = True, lists: tuple[DnsList, ...] = (),
-    history: SenderHistory | None = None, follow: bool = False,
+    history: SenderHistory | None = None, follow: bool = False, open_unsubscribe: bool = False,
     model: TextModel | None = None, own: Sequence[OwnRule] = (),
 ) -> DnsProgram[Examined]:  # fmt: skip
     """Examine a message. InputError when it is longer than MAX_MESSAGE, or has no header at all.
 
     `lists` are asked about the sending address and about the domains that the message names. `history` is what is known
-    of the sender from its own mail. `follow`: links are asked where they lead, with HEAD. `model`: what the
-    tenant's own campaigns taught. `own`: rules of the tenant, beside those of `rules`.
+    of the sender from its own mail. `follow`: links are asked where they lead, with HEAD. `open_unsubscribe`: the
+    address for one-click unsubscribing is opened with GET. `model`: what the tenant's own campaigns taught. `own`:
+    rules of the tenant, beside those of `rules`.
     """
     if len(raw) > MAX_MESSAGE:
         raise InputError(
@@ -133,15 +134,23 @@ def examine(
         sightings += check_history(history, now.date())
     learned = None
     if model is not None:
-        read = page.visible_text if page is not None else (message.text or "")
-        learned = (model, judge(model, f"{message.value('Subject')}\n{read}"))
+        learned = (model, judge(model, text_of(message, page)))
         sightings += _learned(*learned)
     if follow:
         seen, unseen = yield from follow_links(message, links)
         sightings += seen
         not_checked += unseen
+    if open_unsubscribe:
+        seen, unseen = yield from open_one_click(message)
+        sightings += seen
+        not_checked += unseen
     assay = weigh(sightings, (rules or built_in()).extended(each.as_rule() for each in own), not_checked)
     return Examined(message, page, links, authentication, assay, arc, known, history, learned)
+
+
+def text_of(message: Message, page: Html | None) -> str:
+    """Return what a text model looks at: the subject and what people read."""
+    return f"{message.value('Subject')}\n{page.visible_text if page is not None else message.text or ''}"
 
 
 def _form(

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 LEAST_CAMPAIGNS = 12  # of each kind
 LEAST_DELIVERED = 200  # messages of a campaign
-LEAST_RIGHT = 0.6  # the lower end of the accuracy's interval; a coin has 0.5
+LEAST_RIGHT = 0.6  # the lower end of the accuracy's interval; chance has 0.5
 _LENGTHS = (3, 4, 5)  # of n-grams
 _FEATURES = 1500
 _LEAST_MESSAGES = 3  # that an n-gram is in
@@ -56,7 +56,7 @@ class TextModel:
 
     @property
     def is_usable(self) -> bool:
-        """Return whether it is right clearly more often than a coin."""
+        """Return whether it is right clearly more often than chance."""
         return lower_bound(self.right, self.of) >= LEAST_RIGHT
 
 
@@ -128,7 +128,7 @@ def learn(samples: Sequence[Sample]) -> Learned:
     weights, bias = _fit(samples)
     model = TextModel(weights, bias, right, len(campaigns), low, high, len(samples))
     if not model.is_usable:
-        why = f"it classified {right} of {len(campaigns)} campaigns correctly, which a coin might do as well"
+        why = f"it classified {right} of {len(campaigns)} campaigns correctly, no better than chance"
         return Learned(None, why, **counts)
     return Learned(model, "", **counts)
 

@@ -62,6 +62,10 @@ class SenderHistory:
     readings: Mapping[str, float] = field(default_factory=dict)
 
 
+def _age(days: int) -> str:
+    return f"{days} day" if days == 1 else f"{days} days"
+
+
 def check_history(history: SenderHistory, today: date) -> Iterator[Sighting]:
     """Yield what speaks against a sender in our own data: it is new, or stands badly at a provider."""
     for what, since in ((history.domain, history.domain_since), (history.ip, history.ip_since)):
@@ -71,7 +75,7 @@ def check_history(history: SenderHistory, today: date) -> Iterator[Sighting]:
         if since is None:
             yield Sighting("sender-unknown", place, {"sender": what})
         elif (today - since).days < _NEW_FOR:
-            yield Sighting("sender-new", place, {"sender": what, "days": (today - since).days})
+            yield Sighting("sender-new", place, {"sender": what, "age": _age((today - since).days)})
     for provider, reading in sorted(history.readings.items(), key=lambda item: item[1]):
         if reading < _LOW:
             place = Place(Where.SENDING, text=f"{provider}: {reading:.1f}")

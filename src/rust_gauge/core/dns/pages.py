@@ -5,7 +5,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class PageQuestion:
-    """An https: address. Redirects are not followed (RFC 8461 §3.3); at most `limit` octets are read.
+    """An https: address. Redirects are not followed (RFC 8461 §3.3); at most `limit` octets are read. `accept` is a
+    media type.
 
     `head`: ask with HEAD, which has no body and changes nothing (RFC 9110 §9.2.1); then http: is allowed as well.
     """
@@ -13,6 +14,7 @@ class PageQuestion:
     url: str
     limit: int = 64 * 1024
     head: bool = False
+    accept: str = "text/plain"
 
     def __str__(self) -> str:
         return self.url

@@ -58,7 +58,7 @@ def examined(
     program = examine(
         raw, sending=sending, now=now, lists=audits.lists_of(context, tenant_id), rules=_rules(settings), words=words,
         history=_history(context, tenant_id, raw, sending), follow=settings.follow_links,
-        model=learning.model_of(context, tenant_id), own=_own(settings),
+        open_unsubscribe=settings.open_unsubscribe, model=learning.model_of(context, tenant_id), own=_own(settings),
     )  # fmt: skip
     return context.resolver.run(program, fresh=fresh, within=within)
 

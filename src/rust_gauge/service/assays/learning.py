@@ -9,6 +9,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.assays import TextModelView, WordShare
 from rust_gauge.core.assay import Message, parse_html
+from rust_gauge.core.assay.examine import text_of
 from rust_gauge.core.assay.learned import Learned, Outcome, Sample, TextModel, learn, told_apart
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
@@ -63,17 +64,10 @@ def learn_now(context: Context, tenant_id: int) -> Learned:
     return learned
 
 
-def text_of(message: Message) -> str:
-    """Return what a model looks at: the subject and what people read."""
-    body = message.text or ""
-    if message.html is not None:
-        body = parse_html(message.html).visible_text
-    return f"{message.value('Subject')}\n{body}"
-
-
 def _text_of(raw: bytes) -> str:
     try:
-        return text_of(Message(raw))
+        message = Message(raw)
+        return text_of(message, None if message.html is None else parse_html(message.html))
     except Exception as error:  # one message that cannot be read is one sample less
         unexpected("message", error)
         return ""

@@ -35,9 +35,10 @@ def examine_next(context: Context) -> bool:
         return False
     context.memory[_SERVED] = claim.tenant_id
     try:
-        row = next(row for row in context.store.transaction(trays.list_trays) if row.id == claim.tray_id)
-        examine_row(context, row, claim, _PATIENCE)
-    except (InputError, ServiceProblem, StopIteration) as error:
+        tray = context.store.transaction(lambda c: trays.tray_by_id(c, claim.tray_id))
+        if tray is not None:  # deleted since, and its messages with it
+            examine_row(context, tray, claim, _PATIENCE)
+    except (InputError, ServiceProblem) as error:
         log.info("message_not_examined", message=claim.id, error=str(error))
         context.store.transaction(lambda c: caught.set_state(c, claim.id, "failed"))
     return True

@@ -203,7 +203,7 @@ async def wait(context: Context, tenant: TenantAccess, name: str, wanted: Wanted
                 pass
             if left <= 0:
                 raise ServiceProblem(
-                    "no-message", f"No such message came to the tray {name} within {seconds:g} s",
+                    "no-message", f"No matching message arrived in the tray {name} within {seconds:g} s",
                     remedy="Check the filter, and whether the application sent it; the tray lists what came",
                 )  # fmt: skip
 

@@ -161,9 +161,9 @@ def make_report(assay: Assay, delivery: Delivery, domain: str, now: datetime) ->
 def _values(assay: Assay, delivery: Delivery, subject: str) -> dict[str, Any]:
     facts = [
         ("Subject", subject), ("From", assay.header_from), ("Envelope sender", delivery.mail_from),
-        ("Came from", f"{delivery.client_ip} as {delivery.helo}"),
+        ("Client", f"{delivery.client_ip} as {delivery.helo}"),
         ("TLS", f"{delivery.tls}, {delivery.cipher}" if delivery.tls else "none"),
-        ("Size", f"{assay.size:,} octets"), ("Rules", f"of {assay.rules_dated}"),
+        ("Size", f"{assay.size:,} octets"), ("Rules dated", assay.rules_dated),
     ]  # fmt: skip
     return {
         "mark": f"{assay.mark:g}", "subject": subject, "facts": facts, "findings": assay.findings,

@@ -57,7 +57,9 @@ KINDS = {
         ProblemKind("not-assigned", 403, "Not assigned to this tenant", "The owner of the installation assigns it."),
         ProblemKind("last-one", 409, "Nobody else is left", "Nothing was changed; `detail` says why."),
         ProblemKind("not-found", 404, "Not found", "It does not exist, or you do not have access to it."),
-        ProblemKind("no-message", 404, "No such message came", "The wait is over; the tray lists what was caught."),
+        ProblemKind(
+            "no-message", 404, "No matching message arrived", "The wait is over; the tray lists what was caught."
+        ),
         ProblemKind("method-not-allowed", 405, "Method not allowed", "See /docs for the methods of this path."),
         ProblemKind("already-there", 409, "Already exists", "Nothing was changed."),
         ProblemKind("not-a-domain", 422, "Not a domain name", "Expected a name such as news.glasswort.example."),
