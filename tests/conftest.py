@@ -22,6 +22,7 @@ from sqlalchemy import Connection, select
 from rust_gauge.client import Client
 from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.roles import Role
+from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.gateways.issuer import IssuerClient
 from rust_gauge.gateways.pages import PageFetcher
 from rust_gauge.gateways.resolver import Resolver
@@ -31,6 +32,8 @@ from rust_gauge.launch.mariadb import PrivateMariaDb, free_port
 from rust_gauge.service.accounts import ownership, tokens
 from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.app import create_app
+from rust_gauge.service.bench.certificate import tls_context
+from rust_gauge.service.bench.listener import Desk
 from rust_gauge.service.feeds import runner as feed_runner
 from rust_gauge.service.plans import publishing
 from rust_gauge.service.runtime import installation, mail
@@ -347,3 +350,22 @@ def office(world: World) -> Iterator[Office]:
 def client(office: Office) -> Iterator[Client]:
     with office.client() as made:
         yield made
+
+
+@pytest.fixture
+def bench(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[BenchIn]:
+    """The listeners of the bench, with a certificate of their own."""
+    context = office.world.context
+    for name, value in (
+        ("var_dir", tmp_path), ("bench_port", free_port()), ("bench_tls_port", free_port()),
+        ("bench_domain", "bench.skerry.example"),
+    ):  # fmt: skip
+        monkeypatch.setattr(context.settings, name, value)
+    settings = context.settings
+    listeners = BenchIn(
+        settings.bench_host, settings.bench_port, settings.bench_tls_port, settings.bench_name, Desk(context),
+        tls_context(context),
+    )  # fmt: skip
+    listeners.start()
+    yield listeners
+    listeners.stop()

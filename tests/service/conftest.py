@@ -9,9 +9,6 @@ from rust_gauge.client import Client
 from rust_gauge.client.testing import BenchSettings
 from rust_gauge.contract.bench import MadeTray, NewTray
 from rust_gauge.gateways.bench_in import BenchIn
-from rust_gauge.launch.mariadb import free_port
-from rust_gauge.service.bench.certificate import tls_context
-from rust_gauge.service.bench.listener import Desk
 from rust_gauge.service.feeds.runner import Runner
 from tests.conftest import Office
 
@@ -24,25 +21,6 @@ def runner(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> I
     made = Runner(office.world.context)
     yield made
     made.close()
-
-
-@pytest.fixture
-def bench(office: Office, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[BenchIn]:
-    """The listeners of the bench, with a certificate of their own."""
-    context = office.world.context
-    for name, value in (
-        ("var_dir", tmp_path), ("bench_port", free_port()), ("bench_tls_port", free_port()),
-        ("bench_domain", "bench.skerry.example"),
-    ):  # fmt: skip
-        monkeypatch.setattr(context.settings, name, value)
-    settings = context.settings
-    listeners = BenchIn(
-        settings.bench_host, settings.bench_port, settings.bench_tls_port, settings.bench_name, Desk(context),
-        tls_context(context),
-    )  # fmt: skip
-    listeners.start()
-    yield listeners
-    listeners.stop()
 
 
 @pytest.fixture

@@ -11,6 +11,7 @@ from rust_gauge.cli.assay_view import show_assay, show_comparison
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun
+from rust_gauge.cli.output import plural
 from rust_gauge.cli.session import Session
 from rust_gauge.client.assay_formats import COLUMNS, RANK, junit, place_text, rows, sarif
 from rust_gauge.contract.assays import Assay, AssayRuleView, RuleAdjustment, UnsupportedConstruct
@@ -159,10 +160,10 @@ def model(session: Session) -> int:
 
     def text() -> None:
         if not found.ready:
-            output.line(f"silent: {found.reason}")
+            output.line(f"Silent: {found.reason}.")
             return
-        output.line(f"classified {found.right} of {found.of} campaigns correctly that it was not shown "
-                    f"({100 * found.right / found.of:.0f} %); {found.messages} messages")  # fmt: skip
+        output.line(f"Classified {found.right} of {found.of} campaigns correctly that it was not shown "
+                    f"({100 * found.right / found.of:.0f} %); {plural(found.messages, 'message')}")  # fmt: skip
         for word in found.words:
             output.line(f"{word.share:+8.3f}  {word.text!r}")
 

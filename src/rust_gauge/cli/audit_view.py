@@ -145,7 +145,7 @@ def _show_finding(output: Output, result: Audit, finding: Finding) -> None:
         output.line(output.paint("       Publish:", "dim"))
         output.line(f"       {finding.record}")
     if finding.mail is not None and finding.mail:
-        output.line(output.paint(f"       affects {finding.mail:,} messages of the last 7 days", "dim"))
+        output.line(output.paint(f"       affects {plural(finding.mail, 'message')} of the last 7 days", "dim"))
     output.line(output.paint(f"       {finding.reference}, {finding.rule}", "dim"))
 
 

@@ -1,6 +1,6 @@
 """SPF results, captured messages and aggregate reports as text for a terminal."""
 
-from rust_gauge.cli.output import Output
+from rust_gauge.cli.output import Output, plural
 from rust_gauge.contract.audits import FeedbackReport, MessageCheck, SignatureResult, SpfCheck, SpfResult, TlsReport
 
 _ONE_CLICK = {True: "offered in signed fields", False: "not offered in signed fields", None: "not known"}
@@ -92,7 +92,9 @@ def show_report(output: Output, done: FeedbackReport) -> None:
     for new in done.new_selectors:
         output.line(f"new selector {new.selector} of {new.domain}: audits check its key from now on")
     if done.left_out:
-        output.line(output.paint(f"{done.left_out:,} rows of the report were unreadable and left out", "risk"))
+        output.line(
+            output.paint(f"{plural(done.left_out, 'row')} of the report could not be read and left out", "risk")
+        )
 
 
 def show_tls_report(output: Output, done: TlsReport) -> None:

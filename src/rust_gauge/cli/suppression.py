@@ -23,7 +23,7 @@ from rust_gauge.cli.nouns import (
     positive,
     reason_option,
 )
-from rust_gauge.cli.output import percent
+from rust_gauge.cli.output import percent, plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, checked, read_model, write_bytes
 from rust_gauge.contract.checks import MailLinks, UnsubscribeLine
@@ -438,7 +438,7 @@ def unsubscribes(session: Session) -> int:
     )  # fmt: skip
     if arguments.format == "text":
         session.output.say(
-            f"{found.asked:,} unsubscriptions in {found.days} days, {found.late} late, "
+            f"{plural(found.asked, 'unsubscription')} in {plural(found.days, 'day')}, {found.late} late, "
             f"{found.mailed_after} mailed after."
         )
     return 3 if found.late or found.mailed_after else 0

@@ -9,7 +9,7 @@ from rust_gauge.cli.assay_view import show_comparison
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, number_id
-from rust_gauge.cli.output import Output
+from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.session import Session
 from rust_gauge.client import NoMessageError
 from rust_gauge.contract.bench import (
@@ -153,8 +153,9 @@ def list_trays(session: Session) -> int:
     session.output.items(
         session.arguments.format, session.client.trays.list(session.tenant()), Tray,
         ("tray", "title", "messages", "MB", "keeps", "receiver", "address"),
-        lambda t: (t.name, t.title, t.messages, f"{t.octets / 2**20:.1f}", f"{t.keep_days} days, {t.keep_messages:,}",
-                   f"{len(t.receiver)} rules" if t.receiver else "", t.address),
+        lambda t: (t.name, t.title, t.messages, f"{t.octets / 2**20:.1f}",
+                   f"{plural(t.keep_days, 'day')}, {t.keep_messages:,}",
+                   plural(len(t.receiver), "rule") if t.receiver else "", t.address),
         right=(2, 3), empty="No trays yet. Add one: rustgauge tray add NAME",
     )  # fmt: skip
     return 0
@@ -166,7 +167,8 @@ def _show(output: Output, tray: Tray) -> None:
     output.line(f"SMTP user   {tray.smtp_user}")
     output.line(f"messages    {tray.messages:,}, {tray.octets / 2**20:.1f} MB")
     output.line(
-        f"keeps       {tray.keep_days} days, {tray.keep_messages:,} messages, each at most {tray.max_bytes:,} octets"
+        f"keeps       {plural(tray.keep_days, 'day')}, {plural(tray.keep_messages, 'message')}, "
+        f"each at most {tray.max_bytes:,} octets"
     )
     if tray.sending_ip:
         output.line(f"sending IP  {tray.sending_ip}")
@@ -369,7 +371,7 @@ def history(session: Session) -> int:
 
 
 def _show_series(output: Output, found: Series) -> None:
-    output.line(f"{found.series} · {found.domain} · {len(found.points)} messages, {found.examined} examined")
+    output.line(f"{found.series} · {found.domain} · {plural(len(found.points), 'message')}, {found.examined} examined")
     if found.mean is not None:
         output.line(f"marks {found.least:g} to {found.most:g}, mean {found.mean:g}")
     if found.share_of_path is not None:
@@ -383,7 +385,9 @@ def _show_series(output: Output, found: Series) -> None:
             [(f"{p.client_ip} {p.helo}", p.count, p.mean, p.least, p.most) for p in found.paths], right=(1, 2, 3, 4),
         )  # fmt: skip
     for rule in found.rules:
-        output.line(f"{rule.rule}: {min(rule.points):g} to {max(rule.points):g} points, in {rule.seen} messages")
+        output.line(
+            f"{rule.rule}: {min(rule.points):g} to {max(rule.points):g} points, in {plural(rule.seen, 'message')}"
+        )
 
 
 def put(session: Session) -> int:
@@ -410,7 +414,7 @@ def empty(session: Session) -> int:
     if not session.confirm(f"Delete all messages of {name}?"):
         return 3
     count = session.client.trays.empty(session.tenant(), name)
-    session.output.say(f"Deleted {count:,} messages.")
+    session.output.say(f"Deleted {plural(count, 'message')}.")
     return 0
 
 

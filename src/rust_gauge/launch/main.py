@@ -493,6 +493,10 @@ def _restore(settings: Settings, arguments: argparse.Namespace) -> int:
     return 0
 
 
+def _count(counts: dict[str, int], level: str) -> str:
+    return f"{counts[level]} {level}{'' if counts[level] == 1 else 's'}"
+
+
 def _doctor(settings: Settings, arguments: argparse.Namespace) -> int:
     """Return 1 when something is a problem."""
     found = []
@@ -506,7 +510,7 @@ def _doctor(settings: Settings, arguments: argparse.Namespace) -> int:
     if arguments.format == "json":
         print(json.dumps([asdict(each) for each in found], indent=2))
     else:
-        print(f"\n{counts['problem']} problems, {counts['warning']} warnings, {counts['ok']} ok")
+        print(f"\n{_count(counts, 'problem')}, {_count(counts, 'warning')}, {counts['ok']} ok")
     return 1 if counts["problem"] else 0
 
 

@@ -87,7 +87,7 @@ def get_model(context: Context, tenant: TenantAccess) -> TextModelView:
     """Return what the tenant's model is, how often it is right, and what it goes by."""
     kept = _kept(context, tenant.id)
     if kept is None:
-        return TextModelView(ready=False, reason="It has not learned yet: it does so once a day", low=0, high=0,
+        return TextModelView(ready=False, reason="it has not learned yet; it does so once a day", low=0, high=0,
                              messages=0, right=0, of=0, learned_at=None, words=[])  # fmt: skip
     model = kept.get("model") or {}
     weights = sorted(model.get("weights", {}).items(), key=lambda item: -abs(item[1]))
