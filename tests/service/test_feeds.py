@@ -108,6 +108,18 @@ def test_packed_bodies_are_taken_and_bombs_are_not(office: Office, feed: MadeFee
     assert post(office, feed, b"", Content_Encoding="brotli").status_code == 415
 
 
+def test_every_content_encoding_of_the_api_document_is_taken(office: Office, feed: MadeFeed) -> None:
+    document = httpx.get(f"{office.world.url}/api/v1/openapi.json", timeout=60).json()
+    parameters = document["paths"]["/api/v1/tenants/{tenant}/events"]["post"]["parameters"]
+    (codings,) = (each["schema"]["enum"] for each in parameters if each["name"] == "Content-Encoding")
+    pack = {"gzip": gzip.compress, "x-gzip": gzip.compress, "zstd": zstandard.ZstdCompressor().compress}
+    assert {"gzip", "identity", ""} <= set(codings)
+    for number, coding in enumerate(codings):
+        body = ndjson(row(number))
+        packed = pack[coding](body) if coding in pack else body
+        assert post(office, feed, packed, Content_Encoding=coding).json()["stored"] == 1
+
+
 def test_foreign_json_is_mapped_and_what_does_not_fit_is_kept(office: Office, client: Client) -> None:
     feed = client.feeds.add(
         office.slug, NewFeed(name="letters", kind="http", mapping=MAPPING, defaults=FeedDefaults(relay="driftline"))

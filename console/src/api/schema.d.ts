@@ -4763,7 +4763,7 @@ export interface components {
             follow_links: boolean;
             /**
              * Open Unsubscribe
-             * @description Open the https address of List-Unsubscribe with GET, as filters do, where List-Unsubscribe-Post is there too. Off by default: an address that acts on GET unsubscribes the recipient of the message
+             * @description Open the https address of List-Unsubscribe with GET, as filters do, if List-Unsubscribe-Post is there too. Off by default: an address that acts on GET unsubscribes the recipient of the message
              * @default false
              */
             open_unsubscribe: boolean;
@@ -33814,8 +33814,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description How the body is packed, if it is */
-                "Content-Encoding"?: "gzip" | "zstd";
+                /** @description How the body is packed, if it is (RFC 9110 §8.4) */
+                "Content-Encoding"?: "gzip" | "x-gzip" | "zstd" | "identity" | "";
             };
             path: {
                 /** @description The tenant's slug */
@@ -33967,8 +33967,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description How the body is packed, if it is */
-                "Content-Encoding"?: "gzip" | "zstd";
+                /** @description How the body is packed, if it is (RFC 9110 §8.4) */
+                "Content-Encoding"?: "gzip" | "x-gzip" | "zstd" | "identity" | "";
             };
             path: {
                 /** @description The tenant's slug */
@@ -43513,8 +43513,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description How the body is packed, if it is */
-                "Content-Encoding"?: "gzip" | "zstd";
+                /** @description How the body is packed, if it is (RFC 9110 §8.4) */
+                "Content-Encoding"?: "gzip" | "x-gzip" | "zstd" | "identity" | "";
             };
             path: {
                 name: string;
@@ -44186,8 +44186,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description How the body is packed, if it is */
-                "Content-Encoding"?: "gzip" | "zstd";
+                /** @description How the body is packed, if it is (RFC 9110 §8.4) */
+                "Content-Encoding"?: "gzip" | "x-gzip" | "zstd" | "identity" | "";
                 /** @description Id of the call, part of what is signed */
                 "webhook-id"?: string;
                 /** @description Unix time in seconds, part of what is signed; at most five minutes ago */

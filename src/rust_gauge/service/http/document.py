@@ -21,7 +21,11 @@ _DOCUMENT = "A document; a list of documents is accepted as well"
 # Bodies that may be packed, and what proves where a body comes from.
 _PACKED = ("load_events", "stream_events", "receive", "send_to_feed")
 _PACKED_HEADERS = (
-    ("Content-Encoding", "How the body is packed, if it is", {"type": "string", "enum": ["gzip", "zstd"]}),
+    (
+        "Content-Encoding",
+        "How the body is packed, if it is (RFC 9110 §8.4)",
+        {"type": "string", "enum": ["gzip", "x-gzip", "zstd", "identity", ""]},
+    ),
 )
 _SIGNATURE_HEADERS = (
     ("webhook-id", "Id of the call, part of what is signed", {"type": "string"}),
