@@ -81,11 +81,29 @@ def _left(deadline: Deadline, timeout: float | None, late: type[Exception]) -> f
 
 
 class Smtp(smtplib.SMTP):
-    """An SMTP session whose steps together end by a deadline."""
+    """An SMTP session whose steps together end by a deadline. `tls`: from the first octet on, with this context.
 
-    def __init__(self, host: str, port: int, local_hostname: str, timeout: float, total: float = TOTAL) -> None:
-        self._deadline, self._step = Deadline(total), timeout
-        super().__init__(host, port, local_hostname=local_hostname, timeout=timeout)
+    `server_name` is what a certificate has to be for, where `host` is an address.
+    """
+
+    def __init__(
+        self, host: str, port: int, local_hostname: str, timeout: float, total: float = TOTAL,
+        *, tls: ssl.SSLContext | None = None, server_name: str = "",
+    ) -> None:  # fmt: skip
+        self._deadline, self._step, self._tls = Deadline(total), timeout, tls
+        super().__init__(local_hostname=local_hostname, timeout=timeout)
+        self._host = server_name or host  # for STARTTLS, too
+        code, said = self.connect(host, port)
+        if code != 220:
+            self.close()
+            raise smtplib.SMTPConnectError(code, said)
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        plain = socket.create_connection((host, port), self._deadline.left(self._step))
+        if self._tls is None:
+            return plain
+        plain.settimeout(self._deadline.left(self._step))
+        return self._tls.wrap_socket(plain, server_hostname=self._host)
 
     def getreply(self) -> tuple[int, bytes]:
         """Read a reply; TimeoutError when the deadline passed, also in the middle of one that never ends."""
@@ -98,8 +116,12 @@ class Smtp(smtplib.SMTP):
 class Imap(imaplib.IMAP4):
     """An IMAP session whose steps together end by a deadline. `tls`: from the first octet on, with this context."""
 
-    def __init__(self, host: str, port: int, tls: ssl.SSLContext | None, timeout: float, deadline: Deadline) -> None:
+    def __init__(
+        self, host: str, port: int, tls: ssl.SSLContext | None, timeout: float, deadline: Deadline,
+        server_name: str = "",
+    ) -> None:  # fmt: skip
         self._deadline, self._step, self._tls = deadline, timeout, tls
+        self._server_name = server_name or host
         super().__init__(host, port, timeout)
 
     def open(self, host: str = "", port: int = 143, timeout: float | None = None) -> None:
@@ -107,7 +129,7 @@ class Imap(imaplib.IMAP4):
         self.host, self.port = host, port
         plain = socket.create_connection((host, port), self._deadline.left(self._step))
         plain.settimeout(self._deadline.left(self._step))
-        self.sock = self._tls.wrap_socket(plain, server_hostname=host) if self._tls else plain
+        self.sock = self._tls.wrap_socket(plain, server_hostname=self._server_name) if self._tls else plain
         self.file = _Lines(self.sock, self._deadline, self._step)  # type: ignore[assignment]
 
     def send(self, data: Any) -> None:

@@ -6,15 +6,15 @@ elsewhere in between. Only public addresses over HTTPS are called, and `host:por
 
 import ipaddress
 import ssl
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 import httpx
 
-from rust_gauge.core.dns import DnsAnswer, DnsQuestion
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.gateways.deadline import http_client
+from rust_gauge.gateways.destination import DestinationError, LookUp, find_destination
 from rust_gauge.gateways.pages import Reach, may_reach
 
 _READ = 2000  # octets of an answer
@@ -66,17 +66,17 @@ class HookCaller:
         url: str,
         headers: Mapping[str, str],
         body: bytes,
-        look_up: Callable[[Sequence[DnsQuestion]], Sequence[DnsAnswer]],
+        look_up: LookUp,
     ) -> HookAnswer:
         """Send it. Never raises."""
         try:
             self.check(url)
             host, port, scheme = self._parts(url)
-            address, port_used = self._address(host, port, look_up)
-        except HookAddressError as error:
+            there = find_destination(host, port, look_up, self.trusted, self.reach)
+        except (HookAddressError, DestinationError) as error:
             return HookAnswer(0, str(error))
         parts = urlsplit(url)
-        shown = f"[{address}]" if ":" in address else address
+        shown = f"[{there.address}]" if ":" in there.address else there.address
         path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
         try:
             context = ssl.create_default_context()
@@ -86,7 +86,7 @@ class HookCaller:
                 http_client(context, self.timeout) as client,
                 client.stream(
                     "POST",
-                    f"{scheme}://{shown}:{port_used}{path}",
+                    f"{scheme}://{shown}:{there.port}{path}",
                     content=body,
                     headers={**headers, "Host": parts.netloc.rpartition("@")[2], "Content-Type": "application/json"},
                     extensions={"sni_hostname": host},
@@ -116,23 +116,3 @@ class HookCaller:
         if parts.username or parts.password:
             raise HookAddressError("An address with a password in it is not taken", remedy="The signature proves us")
         return host, port or (443 if parts.scheme == "https" else 80), parts.scheme
-
-    def _address(
-        self, host: str, port: int, look_up: Callable[[Sequence[DnsQuestion]], Sequence[DnsAnswer]]
-    ) -> tuple[str, int]:
-        trusted = f"{host}:{port}" in self.trusted
-        try:
-            found = [str(ipaddress.ip_address(host))]
-        except ValueError:
-            answers = look_up([DnsQuestion(host, "A"), DnsQuestion(host, "AAAA")])
-            found = [str(getattr(rdata, "address", "")) for answer in answers for rdata in answer.records]
-            if not found and trusted:  # a name of this machine or network, which DNS need not know
-                return host, port
-        if not found:
-            raise HookAddressError(f"{host} has no address")
-        for address in found:
-            if address in self.reach:
-                return self.reach[address]
-            if trusted or may_reach(address, self.reach):
-                return address, port
-        raise HookAddressError(f"{host} is at {found[0]}, which is not a public address")

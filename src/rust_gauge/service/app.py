@@ -13,6 +13,7 @@ from rust_gauge.service.http.application import create_application
 from rust_gauge.service.intake import routes as intake
 from rust_gauge.service.jobs import routes as jobs
 from rust_gauge.service.mailflow import routes as mailflow
+from rust_gauge.service.placement import routes as placement
 from rust_gauge.service.plans import routes as plans
 from rust_gauge.service.providers import routes as providers
 from rust_gauge.service.readings import routes as readings
@@ -29,6 +30,7 @@ ROUTERS = (
     domains.router,
     assays.router,
     bench.router,
+    placement.router,
     plans.router,
     providers.router,
     intake.router,

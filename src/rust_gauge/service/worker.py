@@ -19,6 +19,7 @@ from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.mailflow import retention, rules, shifts
+from rust_gauge.service.placement import looking, runs, sending
 from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
@@ -84,6 +85,8 @@ KINDS: dict[str, Handler] = {
     "proposals": proposals.run_look,
     "tenant_removal": installation.run_removal,
     "text_model": learning.run_learning,
+    runs.SEND: sending.run_sending,
+    runs.LOOK: looking.run_looking,
 }
 
 

@@ -52,6 +52,97 @@ class TrayColumns(TypedDict, total=False):
     created_at: datetime
 
 
+class SeedColumns(TypedDict, total=False):
+    """Columns of `seed`."""
+
+    id: int
+    tenant_id: int
+    address: str
+    provider: str
+    folders: Json
+    seen_folders: Json
+    lists: Json
+    note: str
+    enabled: bool
+    host: str
+    port: int
+    security: str
+    login_user: str
+    password: str
+    checked_at: datetime | None
+    problem: str
+    problem_text: str
+    problem_remedy: str
+    created_at: datetime
+
+
+class OutletColumns(TypedDict, total=False):
+    """Columns of `outlet`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    from_name: str
+    from_address: str
+    mail_from: str
+    relay: str
+    stream: str
+    extra: Json
+    host: str
+    port: int
+    security: str
+    login_user: str
+    password: str
+    checked_at: datetime | None
+    problem: str
+    problem_text: str
+    problem_remedy: str
+    created_at: datetime
+
+
+class PlacementRunColumns(TypedDict, total=False):
+    """Columns of `placement_run`."""
+
+    id: int
+    tenant_id: int
+    outlet_id: int | None
+    outlet_name: str
+    title: str
+    address_key: str
+    state: str
+    keep_custom: bool
+    wait_minutes: int
+    subject: str
+    header_from: str
+    size: int
+    mark: float | None
+    error: str
+    created_by: str
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+
+
+class PlacementCopyColumns(TypedDict, total=False):
+    """Columns of `placement_copy`."""
+
+    id: int
+    tenant_id: int
+    run_id: int
+    seed_id: int | None
+    address: str
+    provider: str
+    mark: str
+    outcome: str
+    folder: str
+    reply: str
+    problem: str
+    sent_at: datetime | None
+    arrived_at: datetime | None
+    looked_at: datetime | None
+    arrival: Json | None
+
+
 class CaughtColumns(TypedDict, total=False):
     """Columns of `caught_message`."""
 

@@ -18,6 +18,8 @@ _COLUMNS: tuple[Column[Any], ...] = (
     t.webhook.c.previous_secret,
     t.suppression_state.c.secret,
     t.account.c.code_secret,
+    t.seed.c.password,
+    t.outlet.c.password,
 )
 
 

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.installation import Installation
     from rust_gauge.client.asynchronous.jobs import Jobs
     from rust_gauge.client.asynchronous.people import People
+    from rust_gauge.client.asynchronous.placement import Placement
     from rust_gauge.client.asynchronous.plans import Plans
     from rust_gauge.client.asynchronous.proofs import Proofs
     from rust_gauge.client.asynchronous.publishing import Publishing
@@ -90,6 +91,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.trays import Trays
 
         return Trays(self)
+
+    @cached_property
+    def placement(self) -> "Placement":
+        """Where copies of a message land at mailbox providers."""
+        from rust_gauge.client.asynchronous.placement import Placement
+
+        return Placement(self)
 
     @cached_property
     def audits(self) -> "Audits":

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.installation import Installation
     from rust_gauge.client.synchronous.jobs import Jobs
     from rust_gauge.client.synchronous.people import People
+    from rust_gauge.client.synchronous.placement import Placement
     from rust_gauge.client.synchronous.plans import Plans
     from rust_gauge.client.synchronous.proofs import Proofs
     from rust_gauge.client.synchronous.publishing import Publishing
@@ -92,6 +93,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.trays import Trays
 
         return Trays(self)
+
+    @cached_property
+    def placement(self) -> "Placement":
+        """Where copies of a message land at mailbox providers."""
+        from rust_gauge.client.synchronous.placement import Placement
+
+        return Placement(self)
 
     @cached_property
     def audits(self) -> "Audits":

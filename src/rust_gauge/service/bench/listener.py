@@ -12,16 +12,19 @@ from rust_gauge.core.bench import Answer, answer_for
 from rust_gauge.core.bench.receiver import Does
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
+from rust_gauge.core.placement.copies import MAX_COPIED
 from rust_gauge.gateways.bench_in import BenchIn, Delivery, Place
 from rust_gauge.service.bench.catching import Arrival, catch
 from rust_gauge.service.bench.certificate import tls_context
 from rust_gauge.service.bench.conversations import conversation_of
 from rust_gauge.service.bench.reports import LOCAL_PART, MAX_REPORTED, Limits, answer
 from rust_gauge.service.bench.trays import digest_of, rules_of
+from rust_gauge.service.placement.runs import run_for, take_message
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import trays
 from rust_gauge.store.engine import StoreError
+from rust_gauge.store.placement import RunRow
 from rust_gauge.store.trays import TrayRow
 
 log = structlog.get_logger()
@@ -53,6 +56,9 @@ class Desk:
         key, _, tag = parsed.local.lower().partition("+")
         if key == LOCAL_PART and not tag:
             return Place(ReportKey(None), MAX_REPORTED)
+        run = run_for(self._context, key)
+        if run is not None:
+            return Place(RunKey(run), MAX_COPIED)
         wanted = tag if key == LOCAL_PART else key  # report+KEY is answered, and caught in the tray as well
         row = self._context.store.transaction(lambda c: trays.tray_by_key(c, wanted[:60]))
         if row is None:
@@ -79,6 +85,8 @@ class Desk:
         key = delivery.place.key
         if isinstance(key, ReportKey):
             return answer(self._context, delivery, key.row, self._limits)
+        if isinstance(key, RunKey):
+            return _begin(self._context, key.row, delivery.raw)
         if not isinstance(key, TrayKey):
             return "550 5.1.1 Nobody takes this message"
         via = "smtp" if delivery.authenticated else "address"
@@ -101,6 +109,16 @@ class ReportKey:
         return hash(self.row.id if self.row else 0)
 
 
+@dataclass(frozen=True)
+class RunKey:
+    """The one-time address of a placement run as a place."""
+
+    row: RunRow
+
+    def __hash__(self) -> int:
+        return hash(("run", self.row.id))
+
+
 class TrayKey:
     """A tray as a place where mail goes; two are the same when their trays are."""
 
@@ -112,6 +130,14 @@ class TrayKey:
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, TrayKey) and other.row.id == self.row.id
+
+
+def _begin(context: Context, run: RunRow, raw: bytes) -> str:
+    try:
+        take_message(context, run, raw)
+    except ServiceProblem as problem:
+        return f"554 5.6.0 {problem}".encode("ascii", "replace").decode()
+    return f"250 2.0.0 Copies of run {run.id} are being sent"
 
 
 def _place(row: TrayRow) -> Place:

@@ -23,7 +23,7 @@ from rust_gauge.contract.common import Moment, Page
 from rust_gauge.service.bench import examining, messages, series, trays
 from rust_gauge.service.bench.messages import Wanted
 from rust_gauge.service.http.access import Ctx, Tenant
-from rust_gauge.service.http.parameters import Cursor, Limit
+from rust_gauge.service.http.parameters import NEVER_SHOWN, Cursor, Limit
 from rust_gauge.service.http.routing import api_router
 
 router = api_router()
@@ -202,14 +202,11 @@ def get_conversation(context: Ctx, tenant: Tenant, name: Name, id: Id) -> Conver
     return messages.conversation(context, tenant, name, id)
 
 
-_NEVER_SHOWN = {"Content-Security-Policy": "sandbox; default-src 'none'", "X-Content-Type-Options": "nosniff"}
-
-
 @router.get("/tenants/{tenant}/trays/{name}/messages/{id}/source", tags=["bench"], operation_id="get_caught_source")
 def get_caught_source(context: Ctx, tenant: Tenant, name: Name, id: Id) -> Response:
     """Return the octets of a message, exactly as they came."""
     raw = messages.source(context, tenant, name, id)
-    headers = {**_NEVER_SHOWN, "Content-Disposition": f'attachment; filename="message-{id}.eml"'}
+    headers = {**NEVER_SHOWN, "Content-Disposition": f'attachment; filename="message-{id}.eml"'}
     return Response(raw, media_type="message/rfc822", headers=headers)
 
 
@@ -221,5 +218,5 @@ def get_caught_part(
 ) -> Response:
     """Return the decoded octets of one part, such as an attachment."""
     octets = messages.attachment(context, tenant, name, id, number)
-    headers = {**_NEVER_SHOWN, "Content-Disposition": f'attachment; filename="message-{id}-part-{number}"'}
+    headers = {**NEVER_SHOWN, "Content-Disposition": f'attachment; filename="message-{id}-part-{number}"'}
     return Response(octets, media_type="application/octet-stream", headers=headers)

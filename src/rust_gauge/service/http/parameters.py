@@ -11,5 +11,7 @@ problems: dict[int | str, dict[str, Any]] = {
     for code in (401, 403, 404, 422)
 }
 
+# For octets that came from somebody: a browser saves them and runs nothing that is in them.
+NEVER_SHOWN = {"Content-Security-Policy": "sandbox; default-src 'none'", "X-Content-Type-Options": "nosniff"}
 Cursor = Annotated[str | None, Query(max_length=500, description="`next` of the previous page")]
 Limit = Annotated[int, Query(ge=1, le=1000)]

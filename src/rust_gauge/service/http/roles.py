@@ -46,6 +46,7 @@ _VIEWER = """
     get_assay_settings get_text_model
     list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
     get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
+    list_seeds get_seed list_outlets get_outlet list_placement_runs get_placement_run get_placement_message
 """
 
 _OPERATOR = """
@@ -57,7 +58,8 @@ _OPERATOR = """
     stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed update_feed delete_feed
     send_to_feed delete_rejected_rows replay_rejected_rows try_mapping
     add_caught_message delete_caught_message empty_tray recheck_caught_message
-    learn_text_model
+    learn_text_model check_seed check_outlet
+    start_placement_run put_placement_message cancel_placement_run delete_placement_run
 """
 
 _ADMIN = """
@@ -69,6 +71,7 @@ _ADMIN = """
     test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation
     set_tenant_settings list_audit_log add_tray update_tray delete_tray rotate_tray_password
     set_assay_settings
+    add_seed update_seed delete_seed add_outlet update_outlet delete_outlet
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
@@ -83,8 +86,8 @@ ROLES: dict[str, Role] = {
 
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
-    "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "plans",
-    "proofs", "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
+    "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "placement",
+    "plans", "proofs", "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
 )  # fmt: skip
 
 

@@ -127,6 +127,10 @@ class Settings(BaseSettings):
     webhook_hosts: list[str] = Field(
         default=[], description="host:port that webhooks may call although private or without TLS"
     )
+    placement_hosts: list[str] = Field(
+        default=[],
+        description="host or host:port of seeds' mailboxes and of outlets that may be private or without TLS",
+    )
     mail_relays: dict[str, str] = Field(
         default={},
         description="address:port by relay name, for messages that the service sends (proof codes, reports)",
@@ -223,7 +227,7 @@ class Settings(BaseSettings):
     def _check_domain(cls, value: str) -> str:
         return normalise_domain(value) if value else ""
 
-    @field_validator("feed_hosts")
+    @field_validator("feed_hosts", "placement_hosts")
     @classmethod
     def _lower(cls, value: list[str]) -> list[str]:
         return [text.lower() for text in value]

@@ -61,6 +61,14 @@ from rust_gauge.store.tables.mailflow import (
     shift,
     trouble,
 )
+from rust_gauge.store.tables.placement import (
+    outlet,
+    placement_copy,
+    placement_count,
+    placement_piece,
+    placement_run,
+    seed,
+)
 from rust_gauge.store.tables.plans import publication, watch
 from rust_gauge.store.tables.providers import (
     ALL_PROVIDERS,
@@ -130,7 +138,12 @@ __all__ = [
     "membership",
     "metadata",
     "notification",
+    "outlet",
     "passkey",
+    "placement_copy",
+    "placement_count",
+    "placement_piece",
+    "placement_run",
     "proof",
     "provider_day",
     "provider_label",
@@ -142,6 +155,7 @@ __all__ = [
     "rejected_row",
     "relay",
     "reply_pattern",
+    "seed",
     "sending_domain",
     "session",
     "shift",

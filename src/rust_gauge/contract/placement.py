@@ -1,0 +1,255 @@
+"""Placement: seeds, outlets, runs, and where each copy landed."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Model, UtcTime
+
+Address = Annotated[str, StringConstraints(min_length=3, max_length=254)]
+Host = Annotated[str, StringConstraints(min_length=1, max_length=253, strip_whitespace=True, to_lower=True)]
+Secret = Annotated[str, StringConstraints(max_length=500)]
+User = Annotated[str, StringConstraints(max_length=254, pattern=r"^[^\x00-\x1f\x7f]*$")]
+Folder = Annotated[str, StringConstraints(min_length=1, max_length=200, pattern=r"^[^\x00-\x1f\x7f]+$")]
+ListName = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
+FolderMeans = Literal["inbox", "spam", "other"]
+OutletName = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
+CopyOutcome = Literal["queued", "sent", "inbox", "spam", "other", "missing", "refused", "not_sent", "unread"]
+RunState = Literal["awaiting", "running", "done", "cancelled", "failed"]
+
+
+class SeedFolder(Model):
+    """A folder of a seed, and what the provider files into it. `label` says which category, where it is another one."""
+
+    folder: Folder = Field(examples=["INBOX"])
+    means: FolderMeans
+    label: str = Field("", max_length=60, examples=["Offers"])
+
+
+class AccessProblem(Model):
+    """Why a seed cannot be read, or an outlet does not send. `kind` is stable; the texts are for people."""
+
+    kind: str = Field(examples=["sign-in"])
+    what: str
+    remedy: str
+
+
+class NewSeed(Model):
+    """A mailbox of your own at a provider."""
+
+    address: Address = Field(examples=["seed1@tidepost.example"])
+    provider: str = Field("", max_length=120, description="Mailbox provider; default: found by the MX of the address")
+    host: Host = Field(description="IMAP server", examples=["imap.tidepost.example"])
+    port: int = Field(993, ge=1, le=65535)
+    security: Literal["tls", "none"] = Field("tls", description="none: only for hosts that the service settings name")
+    user: User = Field("", description="Default: the address")
+    password: Secret = Field(description="Often an application password; stored encrypted and never shown")
+    folders: list[SeedFolder] = Field(
+        default=[SeedFolder(folder="INBOX", means="inbox", label="")], min_length=1, max_length=20,
+        description="Folders that are looked through for copies, in this order",
+    )  # fmt: skip
+    lists: list[ListName] = Field(default=[], max_length=20, description="Seed lists that it is in")
+    note: str = Field("", max_length=500)
+    enabled: bool = True
+
+
+class SeedChange(Model):
+    """New settings of a seed. Fields that are left out stay unchanged."""
+
+    provider: str | None = Field(None, min_length=1, max_length=120)
+    host: Host | None = None
+    port: int | None = Field(None, ge=1, le=65535)
+    security: Literal["tls", "none"] | None = None
+    user: User | None = None
+    password: Secret | None = None
+    folders: list[SeedFolder] | None = Field(None, min_length=1, max_length=20)
+    lists: list[ListName] | None = Field(None, max_length=20)
+    note: str | None = Field(None, max_length=500)
+    enabled: bool | None = None
+
+
+class Seed(Model):
+    """A seed. `checked_at` is when it was last read; without a `problem` that went well."""
+
+    id: int
+    address: str
+    provider: str
+    host: str
+    port: int
+    security: str
+    user: str
+    folders: list[SeedFolder]
+    lists: list[str]
+    note: str
+    enabled: bool
+    checked_at: UtcTime | None
+    problem: AccessProblem | None
+    seen_folders: list[str] = Field(description="Folders that the mailbox had when it was checked")
+    created_at: UtcTime
+
+
+class OutletField(Model):
+    """A header field that copies get; it takes the place of fields of that name."""
+
+    name: str = Field(min_length=1, max_length=80, examples=["X-Campaign"])
+    value: str = Field(max_length=900)
+
+
+class NewOutlet(Model):
+    """A way by which copies go out."""
+
+    name: OutletName = Field(examples=["driftline"])
+    host: Host = Field(description="SMTP server", examples=["smtp.driftline.example"])
+    port: int = Field(587, ge=1, le=65535)
+    security: Literal["starttls", "tls", "none"] = Field(
+        "starttls", description="none: only for hosts that the service settings name"
+    )
+    user: User = Field("", description="Empty: without signing in")
+    password: Secret = Field("", description="Stored encrypted and never shown")
+    from_name: str = Field("", max_length=120)
+    from_address: str = Field("", max_length=254, description="Takes the place of the message's From; empty: it stays")
+    mail_from: Address = Field(description="Envelope sender", examples=["bounce@news.glasswort.example"])
+    relay: str = Field("", max_length=80, description="Relay that this stands for")
+    stream: str = Field("", max_length=80, description="Stream that this stands for")
+    extra: list[OutletField] = Field(default=[], max_length=20)
+
+
+class OutletChange(Model):
+    """New settings of an outlet. Fields that are left out stay unchanged."""
+
+    host: Host | None = None
+    port: int | None = Field(None, ge=1, le=65535)
+    security: Literal["starttls", "tls", "none"] | None = None
+    user: User | None = None
+    password: Secret | None = None
+    from_name: str | None = Field(None, max_length=120)
+    from_address: str | None = Field(None, max_length=254)
+    mail_from: Address | None = None
+    relay: str | None = Field(None, max_length=80)
+    stream: str | None = Field(None, max_length=80)
+    extra: list[OutletField] | None = Field(None, max_length=20)
+
+
+class Outlet(Model):
+    """An outlet. It is tested when it is saved; without a `problem` that went well."""
+
+    name: str
+    host: str
+    port: int
+    security: str
+    user: str
+    from_name: str
+    from_address: str
+    mail_from: str
+    relay: str
+    stream: str
+    extra: list[OutletField]
+    checked_at: UtcTime | None
+    problem: AccessProblem | None
+    created_at: UtcTime
+
+
+class NewRun(Model):
+    """A placement run. Without `tray` and `message` it waits for its message: by mail to its address, or handed in."""
+
+    outlet: OutletName
+    title: str = Field("", max_length=200)
+    seeds: list[int] = Field(default=[], max_length=500, description="Numbers of seeds; default: all that are on")
+    lists: list[ListName] = Field(default=[], max_length=20, description="Seed lists whose seeds that are on take part")
+    tray: str = Field("", max_length=40, description="With `message`: a caught message")
+    message: int | None = Field(None, ge=1, lt=2**63)
+    keep_custom: bool = Field(True, description="Keep header fields of the sender's own choice, such as X-Template")
+    wait_minutes: int = Field(60, ge=1, le=2880, description="A copy that was not found by then is missing")
+
+
+class Rate(Model):
+    """A share with its 95 % interval, as fractions; `count` of `total` copies."""
+
+    value: float
+    low: float
+    high: float
+    count: int
+    total: int
+
+
+class ProviderPlacement(Model):
+    """What became of the copies to one provider. Rates are of the copies whose fate is known."""
+
+    provider: str
+    copies: dict[CopyOutcome, int] = Field(description="Number of copies by outcome")
+    inbox: Rate | None
+    spam: Rate | None
+    missing: Rate | None = Field(description="Missing or refused")
+
+
+class RunSummary(Model):
+    """A run as lists show it."""
+
+    id: int
+    title: str
+    outlet: str
+    state: RunState
+    subject: str
+    header_from: str
+    mark: float | None = Field(description="Of the message's assay")
+    created_by: str
+    created_at: UtcTime
+    started_at: UtcTime | None = Field(description="When its message was there")
+    ended_at: UtcTime | None
+    copies: dict[CopyOutcome, int]
+    providers: list[ProviderPlacement]
+
+
+class CopyHop(Model):
+    """One server on the way of a copy. `seconds` since the hop before; null where a time cannot be read."""
+
+    from_host: str
+    by_host: str
+    protocol: str
+    at: UtcTime | None
+    seconds: float | None
+
+
+class CopyResult(Model):
+    """One result that the receiver recorded (RFC 8601)."""
+
+    method: str = Field(examples=["dkim"])
+    result: str = Field(examples=["pass"])
+    properties: str = Field(examples=["header.d=news.glasswort.example"])
+
+
+class CopyChange(Model):
+    """What arrived otherwise than it was sent; `where` is a header field or `body`."""
+
+    where: str
+    before: str
+    after: str
+
+
+class PlacementCopy(Model):
+    """One copy and what became of it."""
+
+    seed: int | None
+    address: str
+    provider: str
+    outcome: CopyOutcome
+    folder: str
+    label: str = Field(description="Of the folder, where it is another category")
+    reply: str = Field(description="Of the outlet's server")
+    problem: str = Field(description="Why it was not sent, or the seed not read, and what to do")
+    sent_at: UtcTime | None
+    arrived_at: UtcTime | None = Field(description="When the provider took it, as the mailbox says")
+    seconds: float | None = Field(description="From sending to arrival")
+    hops: list[CopyHop]
+    verified: list[CopyResult]
+    changes: list[CopyChange]
+
+
+class PlacementRun(RunSummary):
+    """A run with its copies."""
+
+    address: str = Field(description="Where to mail the message to, while it is awaited; empty without a bench domain")
+    keep_custom: bool
+    wait_minutes: int
+    error: str
+    results: list[PlacementCopy]

@@ -1,0 +1,1 @@
+"""Placement: seeds, outlets, and runs that send copies and look for them."""

@@ -1,0 +1,143 @@
+"""The job that looks for copies: all of a tenant that are not found yet, mailbox by mailbox, two at a time of a host.
+
+A copy is missing only after its seed was read to the end when the waiting time was over. A seed that cannot be read
+until well after that leaves its copies `unread`, and says why.
+"""
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from itertools import groupby
+from typing import Any
+
+import structlog
+
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.placement import Outcome, make_copy, read_arrival
+from rust_gauge.gateways.destination import DestinationError
+from rust_gauge.gateways.seed_mailbox import FoundCopy, SeedError, SeedMailbox
+from rust_gauge.service.placement.runs import LOOK, RUNNING, end_settled, plan_of
+from rust_gauge.service.placement.seeds import opened, write_check
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.store import jobs, leases, placement, seeds
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.placement import CopyRow, RunRow
+from rust_gauge.store.seeds import SeedRow
+
+log = structlog.get_logger()
+_MOST = 2000  # copies of one look
+_PER_HOST = 2  # mailboxes of a host that are open at a time, in the whole installation
+_AT_ONCE = 8  # mailboxes
+_SESSION = timedelta(seconds=60)  # a session ends well within
+_GRACE = timedelta(hours=1)  # after the waiting time, for a seed that cannot be read
+_SOONEST, _LATEST = timedelta(seconds=10), timedelta(minutes=5)
+
+
+def run_looking(context: Context, job: Job) -> None:
+    """Look for all copies of the tenant that were sent and not found, end what is over, and come back later."""
+    tenant_id = job.tenant_id
+    runs = {run.id: run for run in context.store.transaction(lambda c: placement.runs_in(c, tenant_id, RUNNING))}
+    sent = context.store.transaction(lambda c: placement.copies_in(c, tenant_id, RUNNING, Outcome.SENT, _MOST))
+    sent = [copy for copy in sent if copy.run_id in runs]
+    by_id = {row.id: row for row in context.store.transaction(lambda c: seeds.list_seeds(c, tenant_id))}
+    work = [
+        (by_id.get(seed_id), list(copies))
+        for seed_id, copies in groupby(
+            sorted(sent, key=lambda copy: copy.seed_id or 0), key=lambda copy: copy.seed_id or 0
+        )
+    ]
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        for _ in pool.map(lambda part: _look_into(context, part[0], part[1], runs), work):
+            context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
+    going_on = end_settled(context, tenant_id)
+    if going_on:
+        now = context.clock()
+        youngest = min(now - _started(run) for run in going_on)
+        wait = min(_LATEST, max(_SOONEST, youngest / 10))
+        context.store.transaction(lambda c: jobs.enqueue(c, LOOK, tenant_id, 0, now, at=now + wait))
+
+
+def _look_into(context: Context, seed: SeedRow | None, copies: Sequence[CopyRow], runs: dict[int, RunRow]) -> None:
+    """Look for copies in one seed. Never raises for what the mailbox did."""
+    now = context.clock()
+    if seed is None:
+        for copy in copies:
+            _settle(context, copy, Outcome.UNREAD, problem="The seed was deleted")
+        return
+    try:
+        with _slot(context, seed.host, now), opened(context, seed) as mailbox:
+            missing = [copy for copy in copies if not _found(context, mailbox, seed, copy, runs[copy.run_id])]
+    except leases.LeaseHeld:
+        return  # others read from this host; the next look finds it free
+    except (SeedError, DestinationError) as error:
+        write_check(context, seed, error, None)
+        for copy in copies:
+            if now > _over(runs[copy.run_id]) + _GRACE:
+                _settle(context, copy, Outcome.UNREAD, problem=f"{error}. {error.remedy}".strip()[:1000])
+        return
+    if seed.problem and seed.problem != "full":
+        write_check(context, seed, None, None)
+    for copy in missing:
+        if now > _over(runs[copy.run_id]):
+            _settle(context, copy, Outcome.MISSING)
+    context.store.transaction(lambda c: placement.looked(c, [copy.id for copy in copies], now))
+
+
+@contextmanager
+def _slot(context: Context, host: str, now: datetime) -> Iterator[None]:
+    """Hold one of the places at a host. LeaseHeld when none is free."""
+    for number in range(_PER_HOST):
+        last = number == _PER_HOST - 1
+        try:
+            with leases.held(context.store, f"imap {host[:50]} {number}", now, _SESSION):
+                yield
+                return
+        except leases.LeaseHeld:
+            if last:
+                raise
+
+
+def _found(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: CopyRow, run: RunRow) -> bool:
+    for folder in seed.folders:
+        there = mailbox.find(folder["folder"], copy.mark)
+        if there is not None:
+            _settle(
+                context, copy, Outcome(folder["means"]), folder=folder["folder"], arrived_at=there.arrived_at,
+                arrival=_arrival(context, copy, run, there),
+            )  # fmt: skip
+            return True
+    return False
+
+
+def _arrival(context: Context, copy: CopyRow, run: RunRow, there: FoundCopy) -> dict[str, Any]:
+    """Return what the receiver did to a copy, compared with the copy as it was sent."""
+    raw = context.store.transaction(lambda c: placement.message_of(c, run.id))
+    outlets = context.store.transaction(lambda c: seeds.list_outlets(c, run.tenant_id))
+    outlet = next((row for row in outlets if row.id == run.outlet_id), None)
+    if outlet is None or copy.sent_at is None:
+        found = read_arrival(there.raw, there.raw)  # what was sent is not known any more
+    else:
+        sent = make_copy(
+            raw, plan_of(run, outlet), mark=copy.mark, to=copy.address,
+            domain=str(parse_address(outlet.mail_from).domain), now=copy.sent_at.replace(tzinfo=UTC),
+        )  # fmt: skip
+        found = read_arrival(sent, there.raw)
+    return {
+        "hops": [{**asdict(hop), "at": None if hop.at is None else hop.at.isoformat()} for hop in found.hops],
+        "verified": [asdict(each) for each in found.verified],
+        "changes": [asdict(each) for each in found.changes],
+    }
+
+
+def _settle(context: Context, copy: CopyRow, outcome: Outcome, **values: Any) -> None:
+    context.store.transaction(lambda c: placement.settle(c, copy, Outcome.SENT, outcome=outcome, **values))
+
+
+def _started(run: RunRow) -> datetime:
+    return (run.started_at or run.created_at).replace(tzinfo=UTC)
+
+
+def _over(run: RunRow) -> datetime:
+    return _started(run) + timedelta(minutes=run.wait_minutes)
