@@ -1658,6 +1658,242 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/seeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Seeds
+         * @description List the seeds, by provider and address.
+         */
+        get: operations["list_seeds"];
+        put?: never;
+        /**
+         * Add Seed
+         * @description Add a seed, and sign in to it once. One that cannot be read is saved all the same; `problem` says why.
+         */
+        post: operations["add_seed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/seeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Seed
+         * @description Return a seed.
+         */
+        get: operations["get_seed"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Seed
+         * @description Delete a seed. Copies that went there stay in their runs.
+         */
+        delete: operations["delete_seed"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Seed
+         * @description Change settings of a seed.
+         */
+        patch: operations["update_seed"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/seeds/{id}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Seed
+         * @description Sign in to a seed now, and see whether its folders are there.
+         */
+        post: operations["check_seed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/outlets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Outlets
+         * @description List the outlets.
+         */
+        get: operations["list_outlets"];
+        put?: never;
+        /**
+         * Add Outlet
+         * @description Add an outlet, and test it. One that does not work is saved all the same, with the reason in `problem`.
+         */
+        post: operations["add_outlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/outlets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Outlet
+         * @description Return an outlet.
+         */
+        get: operations["get_outlet"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Outlet
+         * @description Delete an outlet. Runs that went through it stay.
+         */
+        delete: operations["delete_outlet"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Outlet
+         * @description Change settings of an outlet, and test it.
+         */
+        patch: operations["update_outlet"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/outlets/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Outlet
+         * @description Sign in to an outlet now, and see whether its envelope sender is taken. Nothing is sent.
+         */
+        post: operations["check_outlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Placement Runs
+         * @description List runs, newest first.
+         */
+        get: operations["list_placement_runs"];
+        put?: never;
+        /**
+         * Start Placement Run
+         * @description Start a run. Without a caught message it awaits its message: mailed to `address`, or handed in.
+         */
+        post: operations["start_placement_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement Run
+         * @description Return a run with its copies.
+         */
+        get: operations["get_placement_run"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Placement Run
+         * @description Delete a run with its copies.
+         */
+        delete: operations["delete_placement_run"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}/message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement Message
+         * @description Return the source of the message that is copied.
+         */
+        get: operations["get_placement_message"];
+        /**
+         * Put Placement Message
+         * @description Hand in the message that a run awaits: its complete source. Copies are sent from now on.
+         */
+        put: operations["put_placement_message"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancel Placement Run
+         * @description Stop a run: nothing more is sent or looked for.
+         */
+        post: operations["cancel_placement_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/domains/{name}/plan": {
         parameters: {
             query?: never;
@@ -3684,6 +3920,26 @@ export interface components {
              * @default
              */
             code: string;
+        };
+        /**
+         * AccessProblem
+         * @description Why a seed cannot be read, or an outlet does not send. `kind` is stable; the texts are for people.
+         * @example {
+         *       "kind": "sign-in",
+         *       "what": "text",
+         *       "remedy": "text"
+         *     }
+         */
+        AccessProblem: {
+            /**
+             * Kind
+             * @example sign-in
+             */
+            kind: string;
+            /** What */
+            what: string;
+            /** Remedy */
+            remedy: string;
         };
         /**
          * AddressCheck
@@ -6081,6 +6337,72 @@ export interface components {
             text: string;
         };
         /**
+         * CopyChange
+         * @description What arrived otherwise than it was sent; `where` is a header field or `body`.
+         * @example {
+         *       "where": "text",
+         *       "before": "text",
+         *       "after": "text"
+         *     }
+         */
+        CopyChange: {
+            /** Where */
+            where: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
+        };
+        /**
+         * CopyHop
+         * @description One server on the way of a copy. `seconds` since the hop before; null where a time cannot be read.
+         * @example {
+         *       "from_host": "text",
+         *       "by_host": "text",
+         *       "protocol": "text",
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "seconds": 0.5
+         *     }
+         */
+        CopyHop: {
+            /** From Host */
+            from_host: string;
+            /** By Host */
+            by_host: string;
+            /** Protocol */
+            protocol: string;
+            /** At */
+            at: string | null;
+            /** Seconds */
+            seconds: number | null;
+        };
+        /**
+         * CopyResult
+         * @description One result that the receiver recorded (RFC 8601).
+         * @example {
+         *       "method": "dkim",
+         *       "result": "pass",
+         *       "properties": "header.d=news.glasswort.example"
+         *     }
+         */
+        CopyResult: {
+            /**
+             * Method
+             * @example dkim
+             */
+            method: string;
+            /**
+             * Result
+             * @example pass
+             */
+            result: string;
+            /**
+             * Properties
+             * @example header.d=news.glasswort.example
+             */
+            properties: string;
+        };
+        /**
          * Counts
          * @description Events of a period by kind.
          * @example {
@@ -7833,14 +8155,14 @@ export interface components {
              */
             label: string;
             counts: components["schemas"]["Counts"];
-            permanent: components["schemas"]["Rate"] | null;
-            transient: components["schemas"]["Rate"] | null;
-            delayed: components["schemas"]["Rate"] | null;
+            permanent: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            transient: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            delayed: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
             /** @description Absent if the provider sends no complaint reports */
-            complaints: components["schemas"]["Rate"] | null;
+            complaints: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
             /** Reports Complaints */
             reports_complaints: boolean;
-            unsubscribed?: components["schemas"]["Rate"] | null;
+            unsubscribed?: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
             /**
              * Seconds P50
              * @description Median time to delivery in seconds
@@ -10414,6 +10736,95 @@ export interface components {
             replace: boolean;
         };
         /**
+         * NewOutlet
+         * @description A way by which copies go out.
+         * @example {
+         *       "name": "driftline",
+         *       "host": "smtp.driftline.example",
+         *       "port": 587,
+         *       "security": "starttls",
+         *       "user": "",
+         *       "password": "",
+         *       "from_name": "",
+         *       "from_address": "",
+         *       "mail_from": "bounce@news.glasswort.example",
+         *       "relay": "",
+         *       "stream": "",
+         *       "extra": []
+         *     }
+         */
+        NewOutlet: {
+            /**
+             * Name
+             * @example driftline
+             */
+            name: string;
+            /**
+             * Host
+             * @description SMTP server
+             * @example smtp.driftline.example
+             */
+            host: string;
+            /**
+             * Port
+             * @default 587
+             */
+            port: number;
+            /**
+             * Security
+             * @description none: only for hosts that the service settings name
+             * @default starttls
+             * @enum {string}
+             */
+            security: "starttls" | "tls" | "none";
+            /**
+             * User
+             * @description Empty: without signing in
+             * @default
+             */
+            user: string;
+            /**
+             * Password
+             * @description Stored encrypted and never shown
+             * @default
+             */
+            password: string;
+            /**
+             * From Name
+             * @default
+             */
+            from_name: string;
+            /**
+             * From Address
+             * @description Takes the place of the message's From; empty: it stays
+             * @default
+             */
+            from_address: string;
+            /**
+             * Mail From
+             * @description Envelope sender
+             * @example bounce@news.glasswort.example
+             */
+            mail_from: string;
+            /**
+             * Relay
+             * @description Relay that this stands for
+             * @default
+             */
+            relay: string;
+            /**
+             * Stream
+             * @description Stream that this stands for
+             * @default
+             */
+            stream: string;
+            /**
+             * Extra
+             * @default []
+             */
+            extra: components["schemas"]["OutletField"][];
+        };
+        /**
          * NewPasskey
          * @description What the authenticator made of the options.
          * @example {
@@ -10492,6 +10903,154 @@ export interface components {
              * @default
              */
             relay: string;
+        };
+        /**
+         * NewRun
+         * @description A placement run. Without `tray` and `message` it waits for its message: by mail to its address, or handed in.
+         * @example {
+         *       "outlet": "text",
+         *       "title": "",
+         *       "seeds": [],
+         *       "lists": [],
+         *       "tray": "",
+         *       "message": 1,
+         *       "keep_custom": true,
+         *       "wait_minutes": 60
+         *     }
+         */
+        NewRun: {
+            /** Outlet */
+            outlet: string;
+            /**
+             * Title
+             * @default
+             */
+            title: string;
+            /**
+             * Seeds
+             * @description Numbers of seeds; default: all that are on
+             * @default []
+             */
+            seeds: number[];
+            /**
+             * Lists
+             * @description Seed lists whose seeds that are on take part
+             * @default []
+             */
+            lists: string[];
+            /**
+             * Tray
+             * @description With `message`: a caught message
+             * @default
+             */
+            tray: string;
+            /** Message */
+            message?: number | null;
+            /**
+             * Keep Custom
+             * @description Keep header fields of the sender's own choice, such as X-Template
+             * @default true
+             */
+            keep_custom: boolean;
+            /**
+             * Wait Minutes
+             * @description A copy that was not found by then is missing
+             * @default 60
+             */
+            wait_minutes: number;
+        };
+        /**
+         * NewSeed
+         * @description A mailbox of your own at a provider.
+         * @example {
+         *       "address": "seed1@tidepost.example",
+         *       "provider": "",
+         *       "host": "imap.tidepost.example",
+         *       "port": 993,
+         *       "security": "tls",
+         *       "user": "",
+         *       "password": "text",
+         *       "folders": [
+         *         {
+         *           "folder": "INBOX",
+         *           "means": "inbox",
+         *           "label": ""
+         *         }
+         *       ],
+         *       "lists": [],
+         *       "note": "",
+         *       "enabled": true
+         *     }
+         */
+        NewSeed: {
+            /**
+             * Address
+             * @example seed1@tidepost.example
+             */
+            address: string;
+            /**
+             * Provider
+             * @description Mailbox provider; default: found by the MX of the address
+             * @default
+             */
+            provider: string;
+            /**
+             * Host
+             * @description IMAP server
+             * @example imap.tidepost.example
+             */
+            host: string;
+            /**
+             * Port
+             * @default 993
+             */
+            port: number;
+            /**
+             * Security
+             * @description none: only for hosts that the service settings name
+             * @default tls
+             * @enum {string}
+             */
+            security: "tls" | "none";
+            /**
+             * User
+             * @description Default: the address
+             * @default
+             */
+            user: string;
+            /**
+             * Password
+             * @description Often an application password; stored encrypted and never shown
+             */
+            password: string;
+            /**
+             * Folders
+             * @description Folders that are looked through for copies, in this order
+             * @default [
+             *       {
+             *         "folder": "INBOX",
+             *         "means": "inbox",
+             *         "label": ""
+             *       }
+             *     ]
+             */
+            folders: components["schemas"]["SeedFolder"][];
+            /**
+             * Lists
+             * @description Seed lists that it is in
+             * @default []
+             */
+            lists: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
         };
         /**
          * NewTenant
@@ -10744,6 +11303,130 @@ export interface components {
             next_at: string | null;
             /** Finished At */
             finished_at: string | null;
+        };
+        /**
+         * Outlet
+         * @description An outlet. It is tested when it is saved; without a `problem` that went well.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "host": "text",
+         *       "port": 1,
+         *       "security": "text",
+         *       "user": "text",
+         *       "from_name": "text",
+         *       "from_address": "text",
+         *       "mail_from": "text",
+         *       "relay": "driftline",
+         *       "stream": "newsletter",
+         *       "extra": [
+         *         {
+         *           "name": "X-Campaign",
+         *           "value": "text"
+         *         }
+         *       ],
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "problem": {
+         *         "kind": "sign-in",
+         *         "what": "text",
+         *         "remedy": "text"
+         *       },
+         *       "created_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Outlet: {
+            /** Name */
+            name: string;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Security */
+            security: string;
+            /** User */
+            user: string;
+            /** From Name */
+            from_name: string;
+            /** From Address */
+            from_address: string;
+            /** Mail From */
+            mail_from: string;
+            /** Relay */
+            relay: string;
+            /** Stream */
+            stream: string;
+            /** Extra */
+            extra: components["schemas"]["OutletField"][];
+            /** Checked At */
+            checked_at: string | null;
+            problem: components["schemas"]["AccessProblem"] | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * OutletChange
+         * @description New settings of an outlet. Fields that are left out stay unchanged.
+         * @example {
+         *       "host": "text",
+         *       "port": 1,
+         *       "security": "starttls",
+         *       "user": "text",
+         *       "password": "text",
+         *       "from_name": "text",
+         *       "from_address": "text",
+         *       "mail_from": "text",
+         *       "relay": "driftline",
+         *       "stream": "newsletter",
+         *       "extra": [
+         *         {
+         *           "name": "X-Campaign",
+         *           "value": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        OutletChange: {
+            /** Host */
+            host?: string | null;
+            /** Port */
+            port?: number | null;
+            /** Security */
+            security?: ("starttls" | "tls" | "none") | null;
+            /** User */
+            user?: string | null;
+            /** Password */
+            password?: string | null;
+            /** From Name */
+            from_name?: string | null;
+            /** From Address */
+            from_address?: string | null;
+            /** Mail From */
+            mail_from?: string | null;
+            /** Relay */
+            relay?: string | null;
+            /** Stream */
+            stream?: string | null;
+            /** Extra */
+            extra?: components["schemas"]["OutletField"][] | null;
+        };
+        /**
+         * OutletField
+         * @description A header field that copies get; it takes the place of fields of that name.
+         * @example {
+         *       "name": "X-Campaign",
+         *       "value": "text"
+         *     }
+         */
+        OutletField: {
+            /**
+             * Name
+             * @example X-Campaign
+             */
+            name: string;
+            /** Value */
+            value: string;
         };
         /**
          * OwnAssayRule
@@ -11572,6 +12255,45 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Outlet]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "host": "text",
+         *           "port": 1,
+         *           "security": "text",
+         *           "user": "text",
+         *           "from_name": "text",
+         *           "from_address": "text",
+         *           "mail_from": "text",
+         *           "relay": "driftline",
+         *           "stream": "newsletter",
+         *           "extra": [
+         *             {
+         *               "name": "X-Campaign",
+         *               "value": "text"
+         *             }
+         *           ],
+         *           "checked_at": "2026-11-20T08:00:00Z",
+         *           "problem": {
+         *             "kind": "sign-in",
+         *             "what": "text",
+         *             "remedy": "text"
+         *           },
+         *           "created_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Outlet_: {
+            /** Items */
+            items: components["schemas"]["Outlet"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[OwnRule]
          * @example {
          *       "items": [
@@ -11829,6 +12551,106 @@ export interface components {
         Page_ReplyPattern_: {
             /** Items */
             items: components["schemas"]["ReplyPattern"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[RunSummary]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "title": "2 SPF records on copperline.example",
+         *           "outlet": "text",
+         *           "state": "awaiting",
+         *           "subject": "text",
+         *           "header_from": "news.glasswort.example",
+         *           "mark": 0.5,
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "started_at": "2026-11-20T08:00:00Z",
+         *           "ended_at": "2026-11-20T08:00:00Z",
+         *           "copies": {},
+         *           "providers": [
+         *             {
+         *               "provider": "tidepost.example",
+         *               "copies": {},
+         *               "inbox": {
+         *                 "value": 0.5,
+         *                 "low": 0.5,
+         *                 "high": 0.5,
+         *                 "count": 1,
+         *                 "total": 1
+         *               },
+         *               "spam": {
+         *                 "value": 0.5,
+         *                 "low": 0.5,
+         *                 "high": 0.5,
+         *                 "count": 1,
+         *                 "total": 1
+         *               },
+         *               "missing": {
+         *                 "value": 0.5,
+         *                 "low": 0.5,
+         *                 "high": 0.5,
+         *                 "count": 1,
+         *                 "total": 1
+         *               }
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_RunSummary_: {
+            /** Items */
+            items: components["schemas"]["RunSummary"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Seed]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "address": "kim@tidepost.example",
+         *           "provider": "tidepost.example",
+         *           "host": "text",
+         *           "port": 1,
+         *           "security": "text",
+         *           "user": "text",
+         *           "folders": [
+         *             {
+         *               "folder": "INBOX",
+         *               "means": "inbox",
+         *               "label": "Offers"
+         *             }
+         *           ],
+         *           "lists": [
+         *             "text"
+         *           ],
+         *           "note": "text",
+         *           "enabled": true,
+         *           "checked_at": "2026-11-20T08:00:00Z",
+         *           "problem": {
+         *             "kind": "sign-in",
+         *             "what": "text",
+         *             "remedy": "text"
+         *           },
+         *           "seen_folders": [
+         *             "text"
+         *           ],
+         *           "created_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Seed_: {
+            /** Items */
+            items: components["schemas"]["Seed"][];
             /** Next */
             next?: string | null;
         };
@@ -12527,6 +13349,236 @@ export interface components {
             created_at: string;
             /** Tenants */
             tenants: string[];
+        };
+        /**
+         * PlacementCopy
+         * @description One copy and what became of it.
+         * @example {
+         *       "seed": 1,
+         *       "address": "kim@tidepost.example",
+         *       "provider": "tidepost.example",
+         *       "outcome": "queued",
+         *       "folder": "text",
+         *       "label": "Tidepost",
+         *       "reply": "text",
+         *       "problem": "text",
+         *       "sent_at": "2026-11-20T08:00:00Z",
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "seconds": 0.5,
+         *       "hops": [
+         *         {
+         *           "from_host": "text",
+         *           "by_host": "text",
+         *           "protocol": "text",
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "seconds": 0.5
+         *         }
+         *       ],
+         *       "verified": [
+         *         {
+         *           "method": "dkim",
+         *           "result": "pass",
+         *           "properties": "header.d=news.glasswort.example"
+         *         }
+         *       ],
+         *       "changes": [
+         *         {
+         *           "where": "text",
+         *           "before": "text",
+         *           "after": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        PlacementCopy: {
+            /** Seed */
+            seed: number | null;
+            /** Address */
+            address: string;
+            /** Provider */
+            provider: string;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "queued" | "sent" | "inbox" | "spam" | "other" | "missing" | "refused" | "not_sent" | "unread";
+            /** Folder */
+            folder: string;
+            /**
+             * Label
+             * @description Of the folder, where it is another category
+             */
+            label: string;
+            /**
+             * Reply
+             * @description Of the outlet's server
+             */
+            reply: string;
+            /**
+             * Problem
+             * @description Why it was not sent, or the seed not read, and what to do
+             */
+            problem: string;
+            /** Sent At */
+            sent_at: string | null;
+            /**
+             * Arrived At
+             * @description When the provider took it, as the mailbox says
+             */
+            arrived_at: string | null;
+            /**
+             * Seconds
+             * @description From sending to arrival
+             */
+            seconds: number | null;
+            /** Hops */
+            hops: components["schemas"]["CopyHop"][];
+            /** Verified */
+            verified: components["schemas"]["CopyResult"][];
+            /** Changes */
+            changes: components["schemas"]["CopyChange"][];
+        };
+        /**
+         * PlacementRun
+         * @description A run with its copies.
+         * @example {
+         *       "id": 1,
+         *       "title": "2 SPF records on copperline.example",
+         *       "outlet": "text",
+         *       "state": "awaiting",
+         *       "subject": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "mark": 0.5,
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "started_at": "2026-11-20T08:00:00Z",
+         *       "ended_at": "2026-11-20T08:00:00Z",
+         *       "copies": {},
+         *       "providers": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "copies": {},
+         *           "inbox": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "spam": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "missing": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           }
+         *         }
+         *       ],
+         *       "address": "kim@tidepost.example",
+         *       "keep_custom": true,
+         *       "wait_minutes": 1,
+         *       "error": "text",
+         *       "results": [
+         *         {
+         *           "seed": 1,
+         *           "address": "kim@tidepost.example",
+         *           "provider": "tidepost.example",
+         *           "outcome": "queued",
+         *           "folder": "text",
+         *           "label": "Tidepost",
+         *           "reply": "text",
+         *           "problem": "text",
+         *           "sent_at": "2026-11-20T08:00:00Z",
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "seconds": 0.5,
+         *           "hops": [
+         *             {
+         *               "from_host": "text",
+         *               "by_host": "text",
+         *               "protocol": "text",
+         *               "at": "2026-11-20T08:00:00Z",
+         *               "seconds": 0.5
+         *             }
+         *           ],
+         *           "verified": [
+         *             {
+         *               "method": "dkim",
+         *               "result": "pass",
+         *               "properties": "header.d=news.glasswort.example"
+         *             }
+         *           ],
+         *           "changes": [
+         *             {
+         *               "where": "text",
+         *               "before": "text",
+         *               "after": "text"
+         *             }
+         *           ]
+         *         }
+         *       ]
+         *     }
+         */
+        PlacementRun: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Outlet */
+            outlet: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "awaiting" | "running" | "done" | "cancelled" | "failed";
+            /** Subject */
+            subject: string;
+            /** Header From */
+            header_from: string;
+            /**
+             * Mark
+             * @description Of the message's assay
+             */
+            mark: number | null;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Started At
+             * @description When its message was there
+             */
+            started_at: string | null;
+            /** Ended At */
+            ended_at: string | null;
+            /** Copies */
+            copies: {
+                [key: string]: number;
+            };
+            /** Providers */
+            providers: components["schemas"]["ProviderPlacement"][];
+            /**
+             * Address
+             * @description Where to mail the message to, while it is awaited; empty without a bench domain
+             */
+            address: string;
+            /** Keep Custom */
+            keep_custom: boolean;
+            /** Wait Minutes */
+            wait_minutes: number;
+            /** Error */
+            error: string;
+            /** Results */
+            results: components["schemas"]["PlacementCopy"][];
         };
         /**
          * Plan
@@ -13395,6 +14447,50 @@ export interface components {
             label: string;
         };
         /**
+         * ProviderPlacement
+         * @description What became of the copies to one provider. Rates are of the copies whose fate is known.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "copies": {},
+         *       "inbox": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "spam": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "missing": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       }
+         *     }
+         */
+        ProviderPlacement: {
+            /** Provider */
+            provider: string;
+            /**
+             * Copies
+             * @description Number of copies by outcome
+             */
+            copies: {
+                [key: string]: number;
+            };
+            inbox: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
+            spam: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
+            /** @description Missing or refused */
+            missing: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
+        };
+        /**
          * ProviderReading
          * @description The newest reading of the From domain at a mailbox provider.
          * @example {
@@ -13621,29 +14717,6 @@ export interface components {
             status: string;
         };
         /**
-         * Rate
-         * @description A fraction (0.001 is one in a thousand) with its 95 % interval.
-         * @example {
-         *       "value": 0.5,
-         *       "low": 0.5,
-         *       "high": 0.5,
-         *       "count": 1,
-         *       "total": 1
-         *     }
-         */
-        Rate: {
-            /** Value */
-            value: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Count */
-            count: number;
-            /** Total */
-            total: number;
-        };
-        /**
          * RateDifference
          * @description One rate of two sides and their difference: `high` and `low` are its 95 % interval.
          * @example {
@@ -13672,8 +14745,8 @@ export interface components {
         RateDifference: {
             /** Name */
             name: string;
-            first: components["schemas"]["Rate"] | null;
-            second: components["schemas"]["Rate"] | null;
+            first: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            second: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
             /** Difference */
             difference?: number | null;
             /** Low */
@@ -15279,6 +16352,93 @@ export interface components {
             apply: boolean;
         };
         /**
+         * RunSummary
+         * @description A run as lists show it.
+         * @example {
+         *       "id": 1,
+         *       "title": "2 SPF records on copperline.example",
+         *       "outlet": "text",
+         *       "state": "awaiting",
+         *       "subject": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "mark": 0.5,
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "started_at": "2026-11-20T08:00:00Z",
+         *       "ended_at": "2026-11-20T08:00:00Z",
+         *       "copies": {},
+         *       "providers": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "copies": {},
+         *           "inbox": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "spam": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "missing": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           }
+         *         }
+         *       ]
+         *     }
+         */
+        RunSummary: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Outlet */
+            outlet: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "awaiting" | "running" | "done" | "cancelled" | "failed";
+            /** Subject */
+            subject: string;
+            /** Header From */
+            header_from: string;
+            /**
+             * Mark
+             * @description Of the message's assay
+             */
+            mark: number | null;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Started At
+             * @description When its message was there
+             */
+            started_at: string | null;
+            /** Ended At */
+            ended_at: string | null;
+            /** Copies */
+            copies: {
+                [key: string]: number;
+            };
+            /** Providers */
+            providers: components["schemas"]["ProviderPlacement"][];
+        };
+        /**
          * SameMailbox
          * @description For one provider: which differences in a local part are ignored.
          * @example {
@@ -15386,6 +16546,151 @@ export interface components {
              * @description QR code: a row of 0 and 1 for each line
              */
             qr: string[];
+        };
+        /**
+         * Seed
+         * @description A seed. `checked_at` is when it was last read; without a `problem` that went well.
+         * @example {
+         *       "id": 1,
+         *       "address": "kim@tidepost.example",
+         *       "provider": "tidepost.example",
+         *       "host": "text",
+         *       "port": 1,
+         *       "security": "text",
+         *       "user": "text",
+         *       "folders": [
+         *         {
+         *           "folder": "INBOX",
+         *           "means": "inbox",
+         *           "label": "Offers"
+         *         }
+         *       ],
+         *       "lists": [
+         *         "text"
+         *       ],
+         *       "note": "text",
+         *       "enabled": true,
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "problem": {
+         *         "kind": "sign-in",
+         *         "what": "text",
+         *         "remedy": "text"
+         *       },
+         *       "seen_folders": [
+         *         "text"
+         *       ],
+         *       "created_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Seed: {
+            /** Id */
+            id: number;
+            /** Address */
+            address: string;
+            /** Provider */
+            provider: string;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Security */
+            security: string;
+            /** User */
+            user: string;
+            /** Folders */
+            folders: components["schemas"]["SeedFolder"][];
+            /** Lists */
+            lists: string[];
+            /** Note */
+            note: string;
+            /** Enabled */
+            enabled: boolean;
+            /** Checked At */
+            checked_at: string | null;
+            problem: components["schemas"]["AccessProblem"] | null;
+            /**
+             * Seen Folders
+             * @description Folders that the mailbox had when it was checked
+             */
+            seen_folders: string[];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * SeedChange
+         * @description New settings of a seed. Fields that are left out stay unchanged.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "host": "text",
+         *       "port": 1,
+         *       "security": "tls",
+         *       "user": "text",
+         *       "password": "text",
+         *       "folders": [
+         *         {
+         *           "folder": "INBOX",
+         *           "means": "inbox",
+         *           "label": "Offers"
+         *         }
+         *       ],
+         *       "lists": [
+         *         "text"
+         *       ],
+         *       "note": "text",
+         *       "enabled": true
+         *     }
+         */
+        SeedChange: {
+            /** Provider */
+            provider?: string | null;
+            /** Host */
+            host?: string | null;
+            /** Port */
+            port?: number | null;
+            /** Security */
+            security?: ("tls" | "none") | null;
+            /** User */
+            user?: string | null;
+            /** Password */
+            password?: string | null;
+            /** Folders */
+            folders?: components["schemas"]["SeedFolder"][] | null;
+            /** Lists */
+            lists?: string[] | null;
+            /** Note */
+            note?: string | null;
+            /** Enabled */
+            enabled?: boolean | null;
+        };
+        /**
+         * SeedFolder
+         * @description A folder of a seed, and what the provider files into it. `label` says which category, where it is another one.
+         * @example {
+         *       "folder": "INBOX",
+         *       "means": "inbox",
+         *       "label": "Offers"
+         *     }
+         */
+        SeedFolder: {
+            /**
+             * Folder
+             * @example INBOX
+             */
+            folder: string;
+            /**
+             * Means
+             * @enum {string}
+             */
+            means: "inbox" | "spam" | "other";
+            /**
+             * Label
+             * @default
+             * @example Offers
+             */
+            label: string;
         };
         /**
          * Sender
@@ -15759,7 +17064,7 @@ export interface components {
              */
             usual: number;
             /** @description Rate since it began */
-            seen: components["schemas"]["Rate"];
+            seen: components["schemas"]["rust_gauge__contract__flow__Rate"];
             /**
              * Chance Years
              * @description Without a real change, such a shift is reported once in so many years
@@ -18522,6 +19827,52 @@ export interface components {
              * @default
              */
             digest: string;
+        };
+        /**
+         * Rate
+         * @description A fraction (0.001 is one in a thousand) with its 95 % interval.
+         * @example {
+         *       "value": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "count": 1,
+         *       "total": 1
+         *     }
+         */
+        rust_gauge__contract__flow__Rate: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Count */
+            count: number;
+            /** Total */
+            total: number;
+        };
+        /**
+         * Rate
+         * @description A share with its 95 % interval, as fractions; `count` of `total` copies.
+         * @example {
+         *       "value": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "count": 1,
+         *       "total": 1
+         *     }
+         */
+        rust_gauge__contract__placement__Rate: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Count */
+            count: number;
+            /** Total */
+            total: number;
         };
         /**
          * NewEvent
@@ -31253,6 +32604,2298 @@ export interface operations {
             };
             /** @description Internal error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_seeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Seed_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_seed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSeed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seed"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_seed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the seed */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seed"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_seed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the seed */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_seed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the seed */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeedChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seed"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_seed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the seed */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seed"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_outlets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Outlet_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOutlet"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlet"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the outlet */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlet"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the outlet */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the outlet */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutletChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlet"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the outlet */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlet"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_placement_runs: {
+        parameters: {
+            query?: {
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RunSummary_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_placement_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRun"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_placement_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": unknown;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_placement_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_placement_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

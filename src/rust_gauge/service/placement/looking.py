@@ -5,11 +5,10 @@ until well after that leaves its copies `unread`, and says why.
 """
 
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
-from itertools import groupby
 from typing import Any
 
 import structlog
@@ -41,15 +40,19 @@ def run_looking(context: Context, job: Job) -> None:
     runs = {run.id: run for run in context.store.transaction(lambda c: placement.runs_in(c, tenant_id, RUNNING))}
     sent = context.store.transaction(lambda c: placement.copies_in(c, tenant_id, RUNNING, Outcome.SENT, _MOST))
     sent = [copy for copy in sent if copy.run_id in runs]
-    by_id = {row.id: row for row in context.store.transaction(lambda c: seeds.list_seeds(c, tenant_id))}
-    work = [
-        (by_id.get(seed_id), list(copies))
-        for seed_id, copies in groupby(
-            sorted(sent, key=lambda copy: copy.seed_id or 0), key=lambda copy: copy.seed_id or 0
-        )
-    ]
+    there = {row.id: row for row in context.store.transaction(lambda c: seeds.list_seeds(c, tenant_id))}
+    by_seed: dict[int | None, list[CopyRow]] = {}
+    for copy in sent:
+        by_seed.setdefault(copy.seed_id, []).append(copy)
+    for copy in by_seed.pop(None, ()):
+        _settle(context, copy, Outcome.UNREAD, problem="The seed was deleted")
     with ThreadPoolExecutor(_AT_ONCE) as pool:
-        for _ in pool.map(lambda part: _look_into(context, part[0], part[1], runs), work):
+        looks = [
+            pool.submit(_look_into_some, context, [(there[id], by_seed[id]) for id in ids], runs)
+            for ids in _lines({id: there[id].host for id in by_seed if id in there})
+        ]
+        for look in as_completed(looks):
+            look.result()
             context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
     going_on = end_settled(context, tenant_id)
     if going_on:
@@ -59,13 +62,24 @@ def run_looking(context: Context, job: Job) -> None:
         context.store.transaction(lambda c: jobs.enqueue(c, LOOK, tenant_id, 0, now, at=now + wait))
 
 
-def _look_into(context: Context, seed: SeedRow | None, copies: Sequence[CopyRow], runs: dict[int, RunRow]) -> None:
+def _lines(hosts: dict[int, str]) -> list[list[int]]:
+    """Return seeds in lines to be looked into one after another, so that no host has more than its places."""
+    by_host: dict[str, list[int]] = {}
+    for id, host in hosts.items():
+        by_host.setdefault(host, []).append(id)
+    return [line for ids in by_host.values() for start in range(_PER_HOST) if (line := ids[start::_PER_HOST])]
+
+
+def _look_into_some(
+    context: Context, work: Sequence[tuple[SeedRow, Sequence[CopyRow]]], runs: dict[int, RunRow]
+) -> None:
+    for seed, copies in work:
+        _look_into(context, seed, copies, runs)
+
+
+def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs: dict[int, RunRow]) -> None:
     """Look for copies in one seed. Never raises for what the mailbox did."""
     now = context.clock()
-    if seed is None:
-        for copy in copies:
-            _settle(context, copy, Outcome.UNREAD, problem="The seed was deleted")
-        return
     try:
         with _slot(context, seed.host, now), opened(context, seed) as mailbox:
             missing = [copy for copy in copies if not _found(context, mailbox, seed, copy, runs[copy.run_id])]

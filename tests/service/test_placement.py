@@ -1,0 +1,335 @@
+"""Placement from end to end: seeds and outlets with what goes wrong there, runs, and where copies land."""
+
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+
+from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
+from rust_gauge.contract.bench import NewTray, ReceiverRule, TrayChange
+from rust_gauge.contract.placement import (
+    NewOutlet,
+    NewRun,
+    NewSeed,
+    Outlet,
+    OutletChange,
+    OutletField,
+    PlacementRun,
+    Seed,
+    SeedChange,
+    SeedFolder,
+)
+from rust_gauge.gateways.bench_in import BenchIn
+from rust_gauge.service.bench.certificate import tls_context
+from rust_gauge.standins.seed_host import Box, SeedHost
+from tests.conftest import Office
+from tests.gateways.servers import free_port
+from tests.vectors.assay_messages import message
+
+FOLDERS = [SeedFolder(folder="INBOX", means="inbox"), SeedFolder(folder="Spam", means="spam")]
+TRUST = {"one@tidepost.example": "INBOX", "two@tidepost.example": "Spam", "lost@kbox.example": None}
+
+
+@pytest.fixture
+def provider(office: Office, monkeypatch: pytest.MonkeyPatch) -> Iterator[SeedHost]:
+    """A host of mailboxes; it files as TRUST says, and everything else into the inbox."""
+    monkeypatch.setattr(office.world.context.settings, "placement_hosts", ["127.0.0.1", "localhost"])
+    names = [*TRUST, "full@tidepost.example", "third@tidepost.example"]
+    boxes = [Box(name, "secret", 1.0 if name.startswith("full") else 0.1) for name in names]
+    with SeedHost(
+        "mx.tidepost.example", boxes, lambda box, _: TRUST.get(box.address, "INBOX"), clock=office.world.clock
+    ) as host:
+        yield host
+
+
+def new_seed(host: SeedHost, address: str = "one@tidepost.example", **more: Any) -> NewSeed:
+    values = {"password": "secret", "folders": FOLDERS, **more}
+    return NewSeed(address=address, host="127.0.0.1", port=host.imap_port, security="none", **values)
+
+
+def new_outlet(host: SeedHost, **more: Any) -> NewOutlet:
+    values = {
+        "host": "127.0.0.1",
+        "port": host.smtp_port,
+        "security": "none",
+        "mail_from": "b@news.glasswort.example",
+        **more,
+    }
+    return NewOutlet(name="office", **values)
+
+
+@pytest.fixture
+def seeds(office: Office, client: Client, provider: SeedHost) -> list[Seed]:
+    return [client.placement.add_seed(office.slug, new_seed(provider, address, lists=["weekly"])) for address in TRUST]
+
+
+@pytest.fixture
+def outlet(office: Office, client: Client, provider: SeedHost) -> Outlet:
+    return client.placement.add_outlet(office.slug, new_outlet(provider))
+
+
+def outcomes(run: PlacementRun) -> dict[str, str]:
+    return {copy.address: copy.outcome for copy in run.results}
+
+
+def settled(office: Office, client: Client, run: PlacementRun, hours: float = 0) -> PlacementRun:
+    """The run after the workers have sent and looked, and again so many hours later."""
+    for later in (0, 10 / 3600, hours):
+        with office.world.clock.later(timedelta(hours=later)):
+            office.world.work()
+    return client.placement.run(office.slug, run.id)
+
+
+def test_copies_are_sent_and_found_where_they_lie(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    assert [seed.problem for seed in seeds] == [None] * 3
+    assert (outlet.problem, seeds[0].seen_folders) == (None, ["INBOX", "Spam"])
+    run = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=60), message())
+    assert (run.state, set(outcomes(run).values())) == ("running", {"queued"})
+    run = settled(office, client, run)
+    assert outcomes(run) == {
+        "one@tidepost.example": "inbox", "two@tidepost.example": "spam", "lost@kbox.example": "sent",
+    }  # fmt: skip
+    assert run.state == "running"
+    run = settled(office, client, run, hours=1.1)
+    assert (outcomes(run)["lost@kbox.example"], run.state) == ("missing", "done")
+    placed = {each.provider: each for each in run.providers}
+    assert run.copies == {"inbox": 1, "spam": 1, "missing": 1}
+    inbox = placed["tidepost.example"].inbox
+    assert inbox is not None and (inbox.count, inbox.total) == (1, 2)
+    assert inbox.low < 0.1 < 0.9 < inbox.high
+    (copy,) = (each for each in run.results if each.outcome == "inbox")
+    assert {each.method: each.result for each in copy.verified} == {"spf": "pass", "dmarc": "pass"}
+    assert copy.hops[-1].by_host == "mx.tidepost.example"
+    assert (copy.changes, copy.folder) == ([], "INBOX")
+    assert copy.seconds is not None and copy.seconds < 5
+    (shown,) = client.placement.runs(office.slug)
+    assert (shown.id, shown.copies, shown.subject) == (run.id, run.copies, run.subject)
+
+
+def test_a_run_takes_its_message_from_a_tray_or_from_mail_to_its_address(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet, bench: BenchIn
+) -> None:
+    import smtplib
+
+    client.trays.add(office.slug, NewTray(name="staging"))
+    caught = client.trays.put(office.slug, "staging", message({"Subject": "From a tray"}))
+    run = client.placement.start(office.slug, NewRun(outlet="office", tray="staging", message=caught.id))
+    assert (run.state, run.subject, run.address) == ("running", "From a tray", "")
+    awaiting = client.placement.start(office.slug, NewRun(outlet="office", seeds=[seeds[0].id]))
+    assert awaiting.state == "awaiting"
+    assert awaiting.address.endswith("@bench.skerry.example")
+    port = office.world.context.settings.bench_port
+    with smtplib.SMTP("localhost", port, timeout=60) as session:
+        session.sendmail("anybody@elsewhere.example", [awaiting.address], message({"Subject": "By mail"}))
+        with pytest.raises(smtplib.SMTPRecipientsRefused):  # once only
+            session.sendmail("anybody@elsewhere.example", [awaiting.address], message())
+    run = settled(office, client, awaiting)
+    assert (run.subject, outcomes(run), run.state) == ("By mail", {"one@tidepost.example": "inbox"}, "done")
+    with pytest.raises(AlreadyThereError):
+        client.placement.hand_in(office.slug, run.id, message())
+
+
+@pytest.mark.parametrize(
+    ("change", "kind", "words"),
+    [
+        ({"password": "wrong"}, "sign-in", "application password"),
+        ({"folders": [SeedFolder(folder="Offers", means="other")]}, "folder", "Choose folders"),
+        ({"address": "full@tidepost.example"}, "full", "Delete old messages"),
+        ({"user": "banned@tidepost.example"}, "sign-in", "may be locked"),
+    ],
+)
+def test_a_seed_that_cannot_be_used_says_why_and_what_to_do(
+    office: Office, client: Client, provider: SeedHost, change: dict[str, Any], kind: str, words: str
+) -> None:
+    seed = client.placement.add_seed(office.slug, new_seed(provider, **change))
+    assert seed.problem is not None
+    assert seed.problem.kind == kind
+    assert words in seed.problem.remedy
+    assert "secret" not in seed.model_dump_json()
+
+
+def test_a_seed_that_cannot_be_read_is_never_counted_as_missing_mail(
+    office: Office, client: Client, provider: SeedHost, outlet: Outlet
+) -> None:
+    seed = client.placement.add_seed(office.slug, new_seed(provider))
+    run = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=10), message())
+    provider.boxes["one@tidepost.example"].password = "changed"
+    run = settled(office, client, run, hours=0.5)
+    assert outcomes(run) == {"one@tidepost.example": "sent"}  # it may still be read
+    run = settled(office, client, run, hours=1.5)
+    assert (outcomes(run), run.state) == ({"one@tidepost.example": "unread"}, "done")
+    assert "refuses to sign in" in run.results[0].problem
+    assert (run.providers[0].inbox, run.providers[0].missing) == (None, None)
+    now = client.placement.seed(office.slug, seed.id)
+    assert now.problem is not None and now.problem.kind == "sign-in"
+    provider.boxes["one@tidepost.example"].password = "secret"
+    assert client.placement.check_seed(office.slug, seed.id).problem is None
+
+
+def test_a_refused_copy_has_the_reply_and_the_others_go_on(
+    office: Office, client: Client, provider: SeedHost, outlet: Outlet
+) -> None:
+    client.placement.add_seed(office.slug, new_seed(provider, "full@tidepost.example"))
+    client.placement.add_seed(office.slug, new_seed(provider, "third@tidepost.example"))
+    client.placement.add_seed(office.slug, new_seed(provider, "gone@tidepost.example"))
+    run = settled(office, client, client.placement.start(office.slug, NewRun(outlet="office"), message()))
+    replies = {copy.address: (copy.outcome, copy.reply) for copy in run.results}
+    assert replies["full@tidepost.example"] == ("refused", "552 5.2.2 Mailbox full")
+    assert replies["gone@tidepost.example"] == ("refused", "550 5.1.1 No such mailbox")
+    assert replies["third@tidepost.example"][0] == "inbox"
+
+
+@pytest.mark.parametrize(
+    ("change", "kind", "words"),
+    [
+        ({}, "", ""),
+        ({"password": "wrong"}, "authentication", "application password"),
+        ({"security": "tls"}, "tls", "465"),
+        ({"port": 1}, "unreachable", "Check host and port"),
+        ({"mail_from": "forbidden@d.example"}, "", ""),  # a difficult receiver looks at recipients only
+    ],
+)
+def test_an_outlet_is_tested_when_it_is_saved(
+    office: Office, client: Client, bench: BenchIn, monkeypatch: pytest.MonkeyPatch, change: dict[str, Any], kind: str,
+    words: str,
+) -> None:  # fmt: skip
+    settings = office.world.context.settings
+    monkeypatch.setattr(settings, "placement_hosts", ["localhost"])
+    tray = client.trays.add(office.slug, NewTray(name="staging"))
+    tls_context(office.world.context)
+    monkeypatch.setattr(settings, "tls_ca_file", settings.var_dir / "bench" / "certificate.pem")
+    values = {"host": "localhost", "port": settings.bench_port, "user": tray.smtp_user, "password": tray.password,
+              "mail_from": "b@d.example", **change}  # fmt: skip
+    made = client.placement.add_outlet(office.slug, NewOutlet(name="bench", **values))
+    assert (made.problem.kind if made.problem else "") == kind
+    assert words in (made.problem.remedy if made.problem else "")
+    assert tray.password not in made.model_dump_json()
+
+
+def test_an_outlet_without_starttls_and_a_sender_that_is_refused(
+    office: Office, client: Client, provider: SeedHost
+) -> None:
+    made = client.placement.add_outlet(office.slug, new_outlet(provider, security="starttls"))
+    assert made.problem is not None and made.problem.kind == "no-tls"
+    fixed = client.placement.update_outlet(office.slug, "office", OutletChange(security="none"))
+    assert fixed.problem is None
+    with pytest.raises(InvalidInputError, match="needs the password again"):
+        client.placement.update_outlet(office.slug, "office", OutletChange(password="x"))
+        client.placement.update_outlet(office.slug, "office", OutletChange(host="localhost"))
+
+
+def test_an_outlet_that_does_not_work_says_nothing_about_providers(
+    office: Office, client: Client, seeds: list[Seed], provider: SeedHost
+) -> None:
+    client.placement.add_outlet(office.slug, new_outlet(provider, port=free_port()))
+    run = settled(office, client, client.placement.start(office.slug, NewRun(outlet="office"), message()))
+    assert (run.copies, run.state) == ({"not_sent": 3}, "done")
+    assert "Nobody answers" in run.results[0].problem
+    assert all(each.inbox is None for each in run.providers)
+
+
+def test_receivers_that_answer_with_difficulty_are_told_apart(
+    office: Office, client: Client, bench: BenchIn, provider: SeedHost, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    settings = office.world.context.settings
+    tray = client.trays.add(office.slug, NewTray(name="staging"))
+    rule = ReceiverRule(recipients="two@*", action="refuse", reply="550 5.7.1 Spam", stage="data")
+    client.trays.update(office.slug, "staging", TrayChange(receiver=[rule]))
+    monkeypatch.setattr(settings, "tls_ca_file", settings.var_dir / "bench" / "certificate.pem")
+    outlet = NewOutlet(
+        name="bench", host="localhost", port=settings.bench_port, user=tray.smtp_user, password=tray.password,
+        mail_from="b@d.example", from_name="Desk", from_address="desk@d.example",
+        extra=[OutletField(name="X-Campaign", value="spring")],
+    )  # fmt: skip
+    assert client.placement.add_outlet(office.slug, outlet).problem is None
+    for address in ("one@tidepost.example", "two@tidepost.example"):
+        client.placement.add_seed(office.slug, new_seed(provider, address))
+    run = client.placement.start(office.slug, NewRun(outlet="bench", keep_custom=False), message({"X-Template": "a"}))
+    run = settled(office, client, run)
+    assert outcomes(run) == {"one@tidepost.example": "sent", "two@tidepost.example": "refused"}
+    (caught,) = client.trays.messages(office.slug, "staging")
+    fields = {field.name: field.value for field in client.trays.message(office.slug, "staging", caught.id).fields}
+    assert (fields["From"], fields["To"]) == ("Desk <desk@d.example>", "one@tidepost.example")
+    assert fields["X-Campaign"] == "spring"
+    assert "X-Template" not in fields
+
+
+def test_seeds_are_chosen_by_number_by_list_or_all_that_are_on(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    off = client.placement.update_seed(office.slug, seeds[0].id, SeedChange(enabled=False, lists=["weekly", "rare"]))
+    assert (off.enabled, off.lists) == (False, ["rare", "weekly"])
+
+    def chosen(**values: Any) -> set[int | None]:
+        return {copy.seed for copy in client.placement.start(office.slug, NewRun(outlet="office", **values)).results}
+
+    on = {seeds[1].id, seeds[2].id}
+    assert chosen() == on
+    assert chosen(lists=["weekly"]) == on
+    assert chosen(seeds=[seeds[0].id]) == {seeds[0].id}  # named: it takes part although it is off
+    with pytest.raises(InvalidInputError, match="No seed is chosen"):
+        chosen(lists=["rare"])
+    with pytest.raises(NotFoundError, match="no seed list daily"):
+        chosen(lists=["daily"])
+
+
+def test_a_cancelled_run_sends_and_looks_no_more(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = client.placement.start(office.slug, NewRun(outlet="office"), message())
+    assert client.placement.cancel(office.slug, run.id).state == "cancelled"
+    assert set(outcomes(settled(office, client, run, hours=3)).values()) == {"queued"}
+    client.placement.delete_run(office.slug, run.id)
+    with pytest.raises(NotFoundError):
+        client.placement.run(office.slug, run.id)
+
+
+def test_deleting_a_seed_or_an_outlet_keeps_what_was_found(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = settled(office, client, client.placement.start(office.slug, NewRun(outlet="office"), message()))
+    waiting = client.placement.start(office.slug, NewRun(outlet="office"))
+    for seed in seeds:
+        client.placement.delete_seed(office.slug, seed.id)
+    client.placement.delete_outlet(office.slug, "office")
+    kept = settled(office, client, run, hours=2)
+    assert (kept.outlet, kept.copies) == ("office", {"inbox": 1, "spam": 1, "unread": 1})
+    with pytest.raises(NotFoundError, match="was deleted"):
+        client.placement.hand_in(office.slug, waiting.id, message())
+
+
+@pytest.mark.parametrize(
+    ("field", "values"),
+    [("address", {"address": "no address"}), ("security", {"host": "imap.tidepost.example"})],
+)
+def test_settings_that_cannot_work_are_refused(
+    office: Office, client: Client, provider: SeedHost, field: str, values: dict[str, str]
+) -> None:
+    with pytest.raises(InvalidInputError) as caught:
+        client.placement.add_seed(office.slug, new_seed(provider).model_copy(update=values))
+    assert [error.field for error in caught.value.problem.errors] == [field]
+
+
+def test_what_is_no_message_starts_nothing(office: Office, client: Client, seeds: list[Seed], outlet: Outlet) -> None:
+    run = client.placement.start(office.slug, NewRun(outlet="office"))
+    for raw in (b"", b"\r\nno header", b"Subject: no From\r\n\r\nx"):
+        with pytest.raises(InvalidInputError):
+            client.placement.hand_in(office.slug, run.id, raw)
+    assert client.placement.run(office.slug, run.id).state == "awaiting"
+
+
+def test_the_counts_of_a_run_equal_its_copies(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=1), message())
+    for hours in (0, 0.01, 0.1, 2):
+        with office.world.clock.later(timedelta(hours=hours)):
+            office.world.work()
+        found = client.placement.run(office.slug, run.id)
+        counted: dict[str, int] = {}
+        for copy in found.results:
+            counted[copy.outcome] = counted.get(copy.outcome, 0) + 1
+        assert found.copies == counted
