@@ -11,6 +11,7 @@ import {Shell} from './shell/Shell';
 type Page = ComponentType<{who: Schemas['Who']}>;
 const BenchPage = lazy<Page>(() => import('./features/bench/BenchPage').then((m) => ({default: m.BenchPage})));
 const TrayPage = lazy(() => import('./features/bench/TrayPage').then((m) => ({default: m.TrayPage})));
+const RunPage = lazy(() => import('./features/placement/RunPage').then((m) => ({default: m.RunPage})));
 const MessagePage = lazy(() => import('./features/bench/MessagePage').then((m) => ({default: m.MessagePage})));
 const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
 const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
@@ -67,6 +68,7 @@ function Inside() {
             <Route path="/bench" element={<BenchPage who={who} />} />
             <Route path="/bench/:tenant/:name" element={<TrayPage />} />
             <Route path="/bench/:tenant/:name/:id" element={<MessagePage />} />
+            <Route path="/placement/:tenant/:id" element={<RunPage />} />
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
             <Route path="/sign-in" element={<Navigate to="/" replace />} />
             <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />

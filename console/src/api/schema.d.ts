@@ -8155,14 +8155,14 @@ export interface components {
              */
             label: string;
             counts: components["schemas"]["Counts"];
-            permanent: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
-            transient: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
-            delayed: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            permanent: components["schemas"]["Rate"] | null;
+            transient: components["schemas"]["Rate"] | null;
+            delayed: components["schemas"]["Rate"] | null;
             /** @description Absent if the provider sends no complaint reports */
-            complaints: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            complaints: components["schemas"]["Rate"] | null;
             /** Reports Complaints */
             reports_complaints: boolean;
-            unsubscribed?: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            unsubscribed?: components["schemas"]["Rate"] | null;
             /**
              * Seconds P50
              * @description Median time to delivery in seconds
@@ -12571,6 +12571,13 @@ export interface components {
          *           "started_at": "2026-11-20T08:00:00Z",
          *           "ended_at": "2026-11-20T08:00:00Z",
          *           "copies": {},
+         *           "inbox": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
          *           "providers": [
          *             {
          *               "provider": "tidepost.example",
@@ -13454,6 +13461,13 @@ export interface components {
          *       "started_at": "2026-11-20T08:00:00Z",
          *       "ended_at": "2026-11-20T08:00:00Z",
          *       "copies": {},
+         *       "inbox": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
          *       "providers": [
          *         {
          *           "provider": "tidepost.example",
@@ -13564,6 +13578,8 @@ export interface components {
             copies: {
                 [key: string]: number;
             };
+            /** @description Of all copies whose fate is known */
+            inbox: components["schemas"]["Rate"] | null;
             /** Providers */
             providers: components["schemas"]["ProviderPlacement"][];
             /**
@@ -14485,10 +14501,10 @@ export interface components {
             copies: {
                 [key: string]: number;
             };
-            inbox: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
-            spam: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
+            inbox: components["schemas"]["Rate"] | null;
+            spam: components["schemas"]["Rate"] | null;
             /** @description Missing or refused */
-            missing: components["schemas"]["rust_gauge__contract__placement__Rate"] | null;
+            missing: components["schemas"]["Rate"] | null;
         };
         /**
          * ProviderReading
@@ -14717,6 +14733,29 @@ export interface components {
             status: string;
         };
         /**
+         * Rate
+         * @description A fraction (0.001 is one in a thousand) with its 95 % interval.
+         * @example {
+         *       "value": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5,
+         *       "count": 1,
+         *       "total": 1
+         *     }
+         */
+        Rate: {
+            /** Value */
+            value: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Count */
+            count: number;
+            /** Total */
+            total: number;
+        };
+        /**
          * RateDifference
          * @description One rate of two sides and their difference: `high` and `low` are its 95 % interval.
          * @example {
@@ -14745,8 +14784,8 @@ export interface components {
         RateDifference: {
             /** Name */
             name: string;
-            first: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
-            second: components["schemas"]["rust_gauge__contract__flow__Rate"] | null;
+            first: components["schemas"]["Rate"] | null;
+            second: components["schemas"]["Rate"] | null;
             /** Difference */
             difference?: number | null;
             /** Low */
@@ -16367,6 +16406,13 @@ export interface components {
          *       "started_at": "2026-11-20T08:00:00Z",
          *       "ended_at": "2026-11-20T08:00:00Z",
          *       "copies": {},
+         *       "inbox": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
          *       "providers": [
          *         {
          *           "provider": "tidepost.example",
@@ -16435,6 +16481,8 @@ export interface components {
             copies: {
                 [key: string]: number;
             };
+            /** @description Of all copies whose fate is known */
+            inbox: components["schemas"]["Rate"] | null;
             /** Providers */
             providers: components["schemas"]["ProviderPlacement"][];
         };
@@ -17064,7 +17112,7 @@ export interface components {
              */
             usual: number;
             /** @description Rate since it began */
-            seen: components["schemas"]["rust_gauge__contract__flow__Rate"];
+            seen: components["schemas"]["Rate"];
             /**
              * Chance Years
              * @description Without a real change, such a shift is reported once in so many years
@@ -19827,52 +19875,6 @@ export interface components {
              * @default
              */
             digest: string;
-        };
-        /**
-         * Rate
-         * @description A fraction (0.001 is one in a thousand) with its 95 % interval.
-         * @example {
-         *       "value": 0.5,
-         *       "low": 0.5,
-         *       "high": 0.5,
-         *       "count": 1,
-         *       "total": 1
-         *     }
-         */
-        rust_gauge__contract__flow__Rate: {
-            /** Value */
-            value: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Count */
-            count: number;
-            /** Total */
-            total: number;
-        };
-        /**
-         * Rate
-         * @description A share with its 95 % interval, as fractions; `count` of `total` copies.
-         * @example {
-         *       "value": 0.5,
-         *       "low": 0.5,
-         *       "high": 0.5,
-         *       "count": 1,
-         *       "total": 1
-         *     }
-         */
-        rust_gauge__contract__placement__Rate: {
-            /** Value */
-            value: number;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Count */
-            count: number;
-            /** Total */
-            total: number;
         };
         /**
          * NewEvent

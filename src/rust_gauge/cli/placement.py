@@ -10,13 +10,13 @@ from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, number_i
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session
+from rust_gauge.contract.flow import Rate
 from rust_gauge.contract.placement import (
     CopyOutcome,
     NewRun,
     PlacementCopy,
     PlacementRun,
     ProviderPlacement,
-    Rate,
     RunSummary,
 )
 

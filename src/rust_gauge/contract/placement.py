@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.flow import Rate
 
 Address = Annotated[str, StringConstraints(min_length=3, max_length=254)]
 Host = Annotated[str, StringConstraints(min_length=1, max_length=253, strip_whitespace=True, to_lower=True)]
@@ -162,16 +163,6 @@ class NewRun(Model):
     wait_minutes: int = Field(60, ge=1, le=2880, description="A copy that was not found by then is missing")
 
 
-class Rate(Model):
-    """A share with its 95 % interval, as fractions; `count` of `total` copies."""
-
-    value: float
-    low: float
-    high: float
-    count: int
-    total: int
-
-
 class ProviderPlacement(Model):
     """What became of the copies to one provider. Rates are of the copies whose fate is known."""
 
@@ -197,6 +188,7 @@ class RunSummary(Model):
     started_at: UtcTime | None = Field(description="When its message was there")
     ended_at: UtcTime | None
     copies: dict[CopyOutcome, int]
+    inbox: Rate | None = Field(description="Of all copies whose fate is known")
     providers: list[ProviderPlacement]
 
 

@@ -1,4 +1,4 @@
-/** The bench: trays that catch test messages, and a message examined without being stored. */
+/** The bench: trays that catch test messages, a message examined without being stored, and placement. */
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -8,8 +8,10 @@ import {Field} from '../../design/Field';
 import {FilePicker} from '../../design/FilePicker';
 import {Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
+import {Tabs} from '../../design/Tabs';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {PlacementView} from '../placement/PlacementView';
 import {AssayView} from './AssayView';
 import {useAssay} from './queries';
 import {RulesCard} from './RulesCard';
@@ -26,9 +28,25 @@ export function BenchPage({who}: {who: Schemas['Who']}) {
   return (
     <Stack>
       <h1>Bench</h1>
-      <TraysCard key={`trays ${tenant}`} tenant={tenant} />
-      <Examine key={tenant} tenant={tenant} />
-      <RulesCard key={`rules ${tenant}`} tenant={tenant} />
+      <Tabs
+        label="Views of the bench"
+        value={view.get('view') || 'messages'}
+        onChange={(value) => view.set('view', value === 'messages' ? '' : value)}
+        tabs={[
+          {
+            id: 'messages',
+            title: 'Messages',
+            content: () => (
+              <Stack>
+                <TraysCard key={`trays ${tenant}`} tenant={tenant} />
+                <Examine key={tenant} tenant={tenant} />
+                <RulesCard key={`rules ${tenant}`} tenant={tenant} />
+              </Stack>
+            ),
+          },
+          {id: 'placement', title: 'Placement', content: () => <PlacementView key={tenant} tenant={tenant} />},
+        ]}
+      />
     </Stack>
   );
 }

@@ -7,6 +7,7 @@ from datetime import UTC
 from sqlalchemy import Connection
 
 from rust_gauge.contract.common import Page
+from rust_gauge.contract.flow import Rate
 from rust_gauge.contract.placement import (
     CopyChange,
     CopyHop,
@@ -15,7 +16,6 @@ from rust_gauge.contract.placement import (
     PlacementCopy,
     PlacementRun,
     ProviderPlacement,
-    Rate,
     RunSummary,
 )
 from rust_gauge.core.assay import Message
@@ -264,13 +264,13 @@ def _begin(
 
 
 def _summary(row: RunRow, counts: Sequence[CountRow]) -> dict[str, object]:
-    total: dict[str, int] = {}
-    for count in counts:
-        total[count.outcome] = total.get(count.outcome, 0) + count.copies
+    every = next(iter(sum_up(("", Outcome(count.outcome), count.copies) for count in counts)), None)
     return {
         "id": row.id, "title": row.title, "outlet": row.outlet_name, "state": row.state, "subject": row.subject,
         "header_from": row.header_from, "mark": row.mark, "created_by": row.created_by, "created_at": row.created_at,
-        "started_at": row.started_at, "ended_at": row.ended_at, "copies": total,
+        "started_at": row.started_at, "ended_at": row.ended_at,
+        "copies": {} if every is None else {outcome.value: number for outcome, number in every.counts.items()},
+        "inbox": None if every is None else _rate(every.inbox),
         "providers": [_provider(each) for each in placements(counts)],
     }  # fmt: skip
 
