@@ -20,12 +20,14 @@ from rust_gauge.core.transport import DnsList
 from rust_gauge.demo import load
 from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.generator import day_counts, day_rows
+from rust_gauge.demo.placement import PASSWORD, SEED_HOSTS, load_placement, write_host
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
 from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
+from rust_gauge.standins.seed_host import Box, by_rules
 from rust_gauge.store import tables
 from tests.conftest import Office, World, forget_tenant
 
@@ -179,6 +181,47 @@ def test_loading_the_demo_twice_changes_no_number(
     load.load_demo(context, "isla@demo.example", "a long password", "rgt_demo_token", summary.append)
     assert numbers() == first
     assert summary[-1] == "Demo data: nothing new."
+
+
+def test_placement_turned_at_one_provider_and_an_outlet_was_refused(
+    zones: Path, world: World, office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(world.context.settings, "placement_hosts", SEED_HOSTS)
+    tenant = replace(office.tenant, slug="glasswort")
+    with served(zones, world):
+        added = load_placement(world.context, tenant)
+        assert load_placement(world.context, tenant) == 0
+    found = list(client.placement.runs(office.slug))
+    assert len(found) == added >= 40
+    now = world.clock()
+
+    def share(provider: str, outlet: str, since: int, until: int) -> float:
+        """In the inbox, of copies to a provider by an outlet, between so many days ago."""
+        rates = [
+            each.inbox for run in found for each in run.providers
+            if each.inbox and each.provider == provider and run.outlet == outlet
+            and since <= (now - run.created_at).days < until
+        ]  # fmt: skip
+        return sum(rate.count for rate in rates) / sum(rate.total for rate in rates)
+
+    assert share("kestrelbox.example", "driftline", 12, 91) > 0.85
+    assert share("kestrelbox.example", "driftline", 0, 10) < 0.5
+    assert share("tidepost.example", "driftline", 0, 10) > 0.85
+    refused = [run for run in found if run.copies.get("refused", 0) > 5]
+    assert {run.outlet for run in refused} == {"cobble"}
+    seeds = client.placement.seeds(office.slug)
+    assert {seed.provider for seed in seeds} == {provider.name for provider in PROVIDERS}
+
+
+def test_the_providers_of_the_demo_file_by_rules_that_can_be_changed(tmp_path: Path) -> None:
+    path = tmp_path / "seed-host.json"
+    write_host(path)
+    box = Box("seed1@tidepost.example", PASSWORD)
+    sort = by_rules(path)
+    assert sort(box, b"From: news@news.glasswort.example\r\n\r\n") == "INBOX"
+    path.write_text(path.read_text().replace('"to": "*@k*box.example"', '"to": "*"').replace("0.75", "1"))
+    assert sort(box, b"From: Theatre <news@news.glasswort.example>\r\n\r\n") == "Spam"
+    assert sort(box, b"From: desk@marramferries.example\r\n\r\n") == "INBOX"
 
 
 def test_what_lies_on_the_bench_has_marks_that_differ_for_stated_reasons(

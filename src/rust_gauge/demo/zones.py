@@ -16,9 +16,11 @@ $TTL 300
 @ IN NS ns1.skerry.example.
 @ IN NS ns2.skerry.example.
 """
-VERSION = "7"  # of the zones: when it changes, those of an older demo are written again
+VERSION = "8"  # of the zones: when it changes, those of an older demo are written again
 NAME_SERVERS = ("192.0.2.1", "192.0.2.2")
 PAGE_SERVER = "192.0.2.90"
+SEED_SERVER = "203.0.113.105"  # the mailboxes of all providers, by IMAP
+OUTLET_SERVER = "203.0.113.106"  # the relays, for mail that is handed in
 RESOLVERS = (  # (name, seconds for which it goes on giving a zone as it was)
     ("Tidepost resolver", 0),
     ("Kestrelbox resolver", 25),
@@ -139,14 +141,14 @@ def _zones() -> dict[str, str]:
         # For trying the report by return mail from this machine.
         + _txt("desk", "v=spf1 ip4:127.0.0.1 ip6:::1 -all"),
         # Driftline's own record goes through two more, Cobble's through one.
-        "driftline.example": _hosts_of("driftline.example")
+        "driftline.example": _hosts_of("driftline.example") + f"smtp IN A {OUTLET_SERVER}\n"
         + _txt("spf", "v=spf1 include:spf-a.driftline.example include:spf-b.driftline.example ~all")
         + "".join(f"{host} IN A 198.51.100.2{n}\n" for n, host in enumerate(("returns", "track", "in1", "in2"), 5))
         + _txt("spf-a", "v=spf1 ip4:198.51.100.16/28 ~all") + _txt("spf-b", "v=spf1 ip4:198.51.100.128/28 ~all")
         + "".join(
             _txt(f"df{n}.boxoffice-glasswort-example.keys", f"v=DKIM1; k=rsa; p={_key(2048)}") for n in (1, 2, 3)
         ),
-        "cobble.example": _hosts_of("cobble.example") + _OFFICE_MX
+        "cobble.example": _hosts_of("cobble.example") + _OFFICE_MX + f"smtp IN A {OUTLET_SERVER}\n"
         + _txt("bounce", "v=spf1 include:spf.cobble.example -all") + "bounce IN MX 10 relay1\n"
         + _txt("spf", "v=spf1 ip4:203.0.113.16/28 include:spf2.cobble.example ~all")
         + _txt("spf2", "v=spf1 ip4:203.0.113.64/28 ~all"),
@@ -214,7 +216,7 @@ def _zones() -> dict[str, str]:
         **_reverse(),
     }  # fmt: skip
     for provider in PROVIDERS:
-        zones[provider.name] = "mx1 IN A 203.0.113.101\nmx2 IN A 203.0.113.102\n"
+        zones[provider.name] = f"mx1 IN A 203.0.113.101\nmx2 IN A 203.0.113.102\nimap IN A {SEED_SERVER}\n"
         for domain in provider.domains:
             mx = f"@ IN MX 10 mx1.{provider.name}.\n@ IN MX 20 mx2.{provider.name}.\n"
             zones[domain] = zones.get(domain, "") + mx

@@ -223,11 +223,14 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     from rust_gauge.demo.bench import DOMAIN as BENCH_DOMAIN
     from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
+    from rust_gauge.demo.placement import SEED_HOSTS, write_host
     from rust_gauge.demo.zones import (
         MAIL_SERVER,
         NAME_SERVERS,
+        OUTLET_SERVER,
         PAGE_SERVER,
         RESOLVERS,
+        SEED_SERVER,
         is_current,
         write_pages,
         write_zones,
@@ -273,6 +276,15 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
                 {},
             )
+            seed_rules = var / "demo" / "seed-host.json"
+            write_host(seed_rules)
+            seed_port, outlet_port = free_port(33_834), free_port(33_835)
+            supervisor.start(
+                "seed-standin",
+                ["rust_gauge.standins.seed_host", "--settings", str(seed_rules), "--imap-port", str(seed_port),
+                 "--smtp-port", str(outlet_port)],
+                {},
+            )  # fmt: skip
             outside: dict[str, Any] = {
                 "ask_mailboxes": True,
                 "mail_relays": dict.fromkeys(("office-1", "office-2"), f"127.0.0.1:{mail_port}"),
@@ -282,10 +294,13 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                     **dict.fromkeys(NAME_SERVERS, f"127.0.0.1:{dns_port}"),
                     PAGE_SERVER: f"127.0.0.1:{page_port}",
                     MAIL_SERVER: f"127.0.0.1:{mail_port}",
+                    SEED_SERVER: f"127.0.0.1:{seed_port}",
+                    OUTLET_SERVER: f"127.0.0.1:{outlet_port}",
                 },
                 "tls_ca_file": str((pages / "ca.pem").resolve()),
                 "webhook_hosts": [f"127.0.0.1:{desk_port}"],
                 "bench_domain": BENCH_DOMAIN,
+                "placement_hosts": SEED_HOSTS,
             }
             issuer_port = free_port(33_829)
             who = [(DEMO_EMAIL, DEMO_OWNER), *((email, name) for email, name, _ in COLLEAGUES)]
@@ -319,6 +334,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_BENCH_PORT=str(bench_port),
                 RUSTGAUGE_BENCH_TLS_PORT=str(bench_tls_port),
                 RUSTGAUGE_BENCH_DOMAIN=BENCH_DOMAIN,
+                RUSTGAUGE_PLACEMENT_HOSTS=json.dumps(SEED_HOSTS),
                 RUSTGAUGE_UNSUBSCRIBE_MAILBOX="leave@bounce.skerry.example",
                 RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
                 RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),

@@ -4,15 +4,21 @@
 providers do. What it knows of IMAP (RFC 9051) is what reading seeds needs. Nothing is kept when it ends.
 """
 
+import argparse
 import base64
 import contextlib
+import hashlib
+import json
 import re
 import socketserver
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from email.utils import format_datetime
+from email.parser import BytesHeaderParser
+from email.utils import format_datetime, parseaddr
+from fnmatch import fnmatchcase
+from pathlib import Path
 
 INBOX, SPAM = "INBOX", "Spam"
 Sort = Callable[["Box", bytes], str | None]
@@ -86,6 +92,45 @@ class SeedHost:
         with self.lock:
             box.put(where, top.encode() + raw, now)
         return "250 2.0.0 Delivered"
+
+
+def by_rules(path: Path) -> Sort:
+    """Return a `sort` by the rules of a file, which is read for each message, so that it can be changed meanwhile.
+
+    `to` and `from` are patterns of the seed's address and of the From address, `into` is a folder or a reply, `share`
+    how many of the messages that match go there: which ones depends on the message alone.
+    """
+
+    def sort(box: "Box", raw: bytes) -> str | None:
+        sender = parseaddr(str(BytesHeaderParser().parsebytes(raw)["From"] or ""))[1].lower()
+        for number, rule in enumerate(json.loads(path.read_text("utf-8"))["rules"]):
+            if not (fnmatchcase(box.address, rule["to"]) and fnmatchcase(sender, rule["from"])):
+                continue
+            draw = hashlib.blake2b(raw + str(number).encode(), digest_size=4).digest()
+            if int.from_bytes(draw, "big") / 2**32 < float(rule["share"]):
+                return str(rule["into"])
+        return None
+
+    return sort
+
+
+def main() -> None:
+    """`python -m rust_gauge.standins.seed_host --settings seed-host.json --imap-port 1143 --smtp-port 1587`."""
+    parser = argparse.ArgumentParser(description="A mailbox provider on loopback")
+    parser.add_argument("--settings", type=Path, required=True, help="JSON: name, boxes, rules")
+    parser.add_argument("--imap-port", type=int, required=True)
+    parser.add_argument("--smtp-port", type=int, required=True)
+    arguments = parser.parse_args()
+    settings = json.loads(arguments.settings.read_text("utf-8"))
+    boxes = [
+        Box(each["address"], each["password"], folders={name: [] for name in each["folders"]})
+        for each in settings["boxes"]
+    ]
+    with SeedHost(
+        settings["name"], boxes, by_rules(arguments.settings), smtp_port=arguments.smtp_port,
+        imap_port=arguments.imap_port,
+    ):  # fmt: skip
+        threading.Event().wait()
 
 
 class _Listener(socketserver.ThreadingTCPServer):
@@ -242,3 +287,7 @@ class _Imap(_Talk):
 
     def kept(self) -> list[Kept]:
         return self.box.folders[self.folder] if self.box and self.folder else []
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,186 @@
+"""The demo's placement: seeds at the five providers, outlets, three months of runs, and one run that goes on.
+
+Past runs are written as they would have come out; the last one is real: its copies go to a stand-in that files them by
+`rules`, a file that whoever plays with the demo may change.
+"""
+
+import json
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.placement import NewOutlet, NewRun, NewSeed, SeedFolder
+from rust_gauge.core.placement import Outcome, new_mark
+from rust_gauge.demo.scenario import PROVIDERS
+from rust_gauge.service.placement import outlets, runs, seeds
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.standins.seed_host import INBOX, SPAM
+from rust_gauge.store import caught, placement, trays
+from rust_gauge.store import seeds as store_seeds
+from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.seeds import SeedRow
+
+PASSWORD = "example-seed"  # noqa: S105 - of mailboxes that exist in the demo only
+_SEEDS = {"tidepost.example": 4, "kestrelbox.example": 4, "orchardmail.example": 2, "fenlandnet.example": 2,
+          "northgate.example": 2}  # fmt: skip
+_OFFERS = "Offers"  # a category of Orchard Mail
+_EVERY = timedelta(days=3)
+_DAYS = 90
+_TURNED = 10  # days ago: Kestrelbox, a day after 6,200 addresses were added to the newsletter
+_LISTED = (44, 41)  # days ago: an address of Cobble Relay was on a blocklist
+_OUTAGE = 3  # days ago: Fenlandnet
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """An outlet of the demo."""
+
+    name: str
+    host: str
+    relay: str
+
+
+_WAYS = (_Way("driftline", "smtp.driftline.example", "driftline"), _Way("cobble", "smtp.cobble.example", "cobble"))
+SEED_HOSTS = [f"imap.{provider.name}" for provider in PROVIDERS] + [way.host for way in _WAYS]
+"""Hosts without TLS, which the settings of the demo have to name."""
+
+
+def addresses() -> Iterator[tuple[str, str]]:
+    """Yield each seed's address and its provider."""
+    for provider in PROVIDERS:
+        for number in range(_SEEDS[provider.name]):
+            domain = provider.domains[number % len(provider.domains)]
+            yield f"seed{number + 1}@{domain}", provider.name
+
+
+def write_host(path: Path) -> None:
+    """Write what the stand-in of the providers needs, once: mailboxes, and the rules by which it files."""
+    if path.exists():
+        return
+    rules = [
+        {"to": "*@k*box.example", "from": "*glasswort.example", "into": SPAM, "share": 0.75},
+        {"to": "*@orchardmail.example", "from": "*", "into": _OFFERS, "share": 0.5},
+        {"to": "*", "from": "*", "into": INBOX, "share": 1},
+    ]
+    boxes = [
+        {"address": address, "password": PASSWORD, "folders": [INBOX, SPAM, _OFFERS]} for address, _ in addresses()
+    ]
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(json.dumps({"name": "mx.seeds.example", "boxes": boxes, "rules": rules}, indent=2), "utf-8")
+
+
+def load_placement(context: Context, tenant: TenantAccess) -> int:
+    """Add seeds, outlets and runs of the theatre, once. Return how many runs were added."""
+    if tenant.slug != "glasswort" or seeds.list_seeds(context, tenant):
+        return 0
+    folders = [SeedFolder(folder=INBOX, means="inbox"), SeedFolder(folder=SPAM, means="spam")]
+    for address, provider in addresses():
+        more = [SeedFolder(folder=_OFFERS, means="other", label="Offers")] if provider == "orchardmail.example" else []
+        seeds.add_seed(
+            context, tenant,
+            NewSeed(
+                address=address, provider=provider, host=f"imap.{provider}", port=993, security="none",
+                password=PASSWORD, folders=folders + more, lists=["weekly"],
+            ),
+        )  # fmt: skip
+    for way in _WAYS:
+        outlets.add_outlet(
+            context, tenant,
+            NewOutlet(
+                name=way.name, host=way.host, port=587, security="none", from_name="Glasswort Theatre",
+                from_address="news@news.glasswort.example", mail_from="bounce@news.glasswort.example",
+                relay=way.relay, stream="newsletter",
+            ),
+        )  # fmt: skip
+    rows = context.store.transaction(lambda c: store_seeds.list_seeds(c, tenant.id))
+    now = context.clock()
+    added = 0
+    for number, back in enumerate(range(_DAYS, 0, -_EVERY.days)):
+        at = now - timedelta(days=back, minutes=20)
+        for way in _WAYS[: 2 if number % 3 == 1 else 1]:
+            context.store.transaction(lambda c, w=way, a=at, b=back: _past(c, tenant, rows, w, a, b))  # type: ignore[misc]
+            added += 1
+    return added + _start_one(context, tenant)
+
+
+def _start_one(context: Context, tenant: TenantAccess) -> int:
+    """Start a run of the newest newsletter; the workers send it when the service runs."""
+
+    def newest(connection: Connection) -> int | None:
+        tray = next((row for row in trays.list_trays(connection, tenant.id) if row.name == "paths"), None)
+        found = caught.find_messages(connection, caught.CaughtQuery(tray.id, limit=1)) if tray else []
+        return found[0].id if found else None
+
+    message = context.store.transaction(newest)
+    if message is None:
+        return 0
+    new = NewRun(outlet="driftline", tray="paths", message=message, lists=["weekly"], wait_minutes=30)
+    runs.start_run(context, tenant, new, "Demo")
+    return 1
+
+
+def _past(
+    connection: Connection, tenant: TenantAccess, seeds: list[SeedRow], way: _Way, at: datetime, back: int
+) -> None:
+    """Write a run as it came out `back` days ago."""
+    dice = random.Random(f"{way.name} {back}")  # noqa: S311 - the demo is the same each time
+    outlet = next(row for row in store_seeds.list_outlets(connection, tenant.id) if row.name == way.name)
+    run_id = placement.add_run(
+        connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=way.name, title="",
+        address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, wait_minutes=60,
+        subject="This week at Glasswort", header_from="Glasswort Theatre <news@news.glasswort.example>", size=21_400,
+        mark=None, error="", created_by="Demo", created_at=at, started_at=at, ended_at=at + timedelta(minutes=61),
+    )  # fmt: skip
+    copies = []
+    for seed in seeds:
+        outcome, seconds = _fate(dice, seed.provider, way.name, back)
+        found = outcome in (Outcome.INBOX, Outcome.SPAM, Outcome.OTHER)
+        folder = {Outcome.INBOX: INBOX, Outcome.SPAM: SPAM, Outcome.OTHER: _OFFERS}.get(outcome, "")
+        refused = outcome is Outcome.REFUSED
+        reply = "554 5.7.1 Service unavailable; client host is on a blocklist" if refused else "250 2.0.0 Delivered"
+        copies.append(
+            {
+                "tenant_id": tenant.id, "run_id": run_id, "seed_id": seed.id, "address": seed.address,
+                "provider": seed.provider, "mark": new_mark(dice.randbytes(10)), "outcome": outcome, "folder": folder,
+                "reply": reply, "problem": f"{way.host} refuses the message: {reply}" if refused else "",
+                "sent_at": at, "arrived_at": at + timedelta(seconds=seconds) if found else None, "looked_at": at,
+                "arrival": _arrival(way, seed, at, seconds) if found else None,
+            }
+        )  # fmt: skip
+    placement.add_copies(connection, copies)  # type: ignore[arg-type]
+
+
+def _fate(dice: random.Random, provider: str, way: str, back: int) -> tuple[Outcome, float]:
+    """Return what became of one copy, and after how many seconds."""
+    seconds = 2 + dice.expovariate(1 / 9)
+    if way == "cobble" and _LISTED[1] <= back <= _LISTED[0]:
+        return (Outcome.REFUSED if dice.random() < 0.8 else Outcome.SPAM), seconds
+    if provider == "fenlandnet.example" and back == _OUTAGE:
+        return Outcome.MISSING, 0
+    spam = {"kestrelbox.example": 0.75 if back <= _TURNED else 0.06, "tidepost.example": 0.02}.get(provider, 0.04)
+    if dice.random() < spam:
+        return Outcome.SPAM, seconds
+    if provider == "orchardmail.example" and dice.random() < 0.5:
+        return Outcome.OTHER, seconds
+    return (Outcome.INBOX if dice.random() > 0.01 else Outcome.MISSING), seconds
+
+
+def _arrival(way: _Way, seed: SeedRow, at: datetime, seconds: float) -> dict[str, object]:
+    later = at + timedelta(seconds=seconds)
+    return {
+        "hops": [
+            {"from_host": "desk.skerry.example", "by_host": way.host, "protocol": "ESMTPSA", "at": at.isoformat(),
+             "seconds": None},
+            {"from_host": way.host, "by_host": f"mx1.{seed.provider}", "protocol": "ESMTPS", "at": later.isoformat(),
+             "seconds": round(seconds, 1)},
+        ],
+        "verified": [
+            {"method": "spf", "result": "pass", "properties": "smtp.mailfrom=bounce@news.glasswort.example"},
+            {"method": "dmarc", "result": "pass", "properties": "header.from=news.glasswort.example"},
+        ],
+        "changes": [],
+    }  # fmt: skip
