@@ -1,5 +1,5 @@
 import {useState, type ReactNode} from 'react';
-import {NavLink, useLocation} from 'react-router';
+import {Link, NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
 import {Choice} from '../design/Choice';
@@ -67,10 +67,13 @@ const Main = styled.main`
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
   const view = useView();
   const location = useLocation();
-  const one = /^\/(domains|readings)\/[^/]+/.test(location.pathname);
+  const slug = tenantOf(location.pathname);
+  const one = slug !== '' && !location.pathname.startsWith('/worklist');
+  const onBench = /^\/(bench|placement)(\/|$)/.test(location.pathname);
   const tenants = who.tenants.map((each) => ({value: each.slug, label: each.name}));
   const all = ['/', '/domains', '/readings'].includes(location.pathname) || location.pathname.startsWith('/worklist');
-  const keep = view.tenant ? `?tenant=${view.tenant}` : '';
+  const kept = slug || view.tenant;
+  const keep = kept ? `?tenant=${kept}` : '';
   return (
     <>
       <Bar>
@@ -90,7 +93,13 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/flow${keep}`}>Mail flow</NavLink>
           <NavLink to={`/suppression${keep}`}>Suppression</NavLink>
           <NavLink to={`/readings${keep}`}>Readings</NavLink>
-          <NavLink to={`/bench${keep}`}>Bench</NavLink>
+          <Link
+            to={`/bench${keep}`}
+            aria-current={onBench ? 'page' : undefined}
+            className={onBench ? 'active' : undefined}
+          >
+            Bench
+          </Link>
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
         {!one && tenants.length > 0 && (
@@ -101,7 +110,8 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains', '/bench'].includes(location.pathname) &&
+        {!['/suppression', '/domains'].includes(location.pathname) &&
+          !onBench &&
           !location.pathname.startsWith('/settings') &&
           !location.pathname.startsWith('/worklist') && (
             <Choice
@@ -126,9 +136,13 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
 
 const RANKS = ['viewer', 'operator', 'admin'] as const;
 
+/** The tenant that an address is about; empty where it is about none, or several. */
+const tenantOf = (path: string): string =>
+  /^\/(?:domains|readings|worklist|bench|placement)\/([^/]+)/.exec(path)?.[1] ?? '';
+
 /** The role in the tenant of the page; where a page is about all tenants, the highest: each change is checked again. */
 function roleAt(who: Schemas['Who'], path: string, chosen: string): Role {
-  const slug = /^\/(?:domains|readings|worklist)\/([^/]+)/.exec(path)?.[1] ?? chosen;
+  const slug = tenantOf(path) || chosen;
   const one = who.tenants.find((each) => each.slug === slug);
   if (one) return one.role;
   const all = ['/', '/domains', '/readings', '/worklist'].includes(path);
