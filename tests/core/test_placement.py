@@ -1,6 +1,7 @@
 """Copies for seeds, what a receiver did to one, and what copies say about a provider."""
 
-from datetime import UTC, datetime
+import random
+from datetime import UTC, datetime, timedelta
 
 import pytest
 from hypothesis import given
@@ -21,6 +22,7 @@ from rust_gauge.core.placement import (
     sum_up,
 )
 from rust_gauge.core.placement.copies import MAX_COPIED, is_mark
+from rust_gauge.core.placement.turns import Point, find_turn
 
 NOW = datetime(2026, 11, 30, 12, 0, tzinfo=UTC)
 MARK = new_mark(bytes(range(10)))
@@ -177,3 +179,55 @@ def test_each_copy_is_in_one_sum(counted: list[tuple[str, Outcome, int]]) -> Non
         apart = each.counts.get(Outcome.UNREAD, 0) + each.counts.get(Outcome.NOT_SENT, 0)
         assert each.judged + each.open + apart == sum(each.counts.values())
     assert not FOUND & OPEN
+
+
+def series(*parts: tuple[int, int, int]) -> list[Point]:
+    """Points, a day apart, from (number of runs, in the inbox of each, judged of each)."""
+    pairs = [(inbox, judged) for number, inbox, judged in parts for _ in range(number)]
+    return [Point(NOW + timedelta(days=day), inbox, judged) for day, (inbox, judged) in enumerate(pairs)]
+
+
+@pytest.mark.parametrize(
+    ("points", "day", "worse"),
+    [
+        (series((20, 4, 4), (5, 1, 4)), 20, True),
+        (series((10, 0, 3), (10, 3, 3)), 10, False),
+        (series((8, 4, 4), (2, 0, 0), (8, 0, 4)), 10, True),  # runs of which nothing is known cut nothing
+        (series((60, 19, 20), (30, 14, 20)), 60, True),
+        (series((801, 4, 4), (399, 2, 4)), 801, True),
+    ],
+)
+def test_the_run_at_which_placement_turned_is_found(points: list[Point], day: int, worse: bool) -> None:
+    turn = find_turn(points)
+    assert turn is not None
+    assert (turn.at, turn.is_worse) == (NOW + timedelta(days=day), worse)
+    assert turn.chance <= 0.01
+    assert turn.last_before < turn.at
+
+
+@pytest.mark.parametrize(
+    "points",
+    [[], series((1, 4, 4)), series((30, 4, 4)), series((30, 0, 4)), series((3, 4, 4), (1, 0, 4)), series((9, 0, 0)),
+     series((2, 1, 1), (2, 0, 1))],
+)  # fmt: skip
+def test_without_enough_to_tell_nothing_turned(points: list[Point]) -> None:
+    assert find_turn(points) is None
+
+
+def test_runs_without_a_turn_are_hardly_ever_said_to_turn() -> None:
+    dice = random.Random(7)
+    found = 0
+    for _ in range(100):
+        share = dice.uniform(0.2, 0.95)
+        days = [sum(dice.random() < share for _ in range(4)) for _ in range(30)]
+        found += find_turn([Point(NOW + timedelta(days=day), inbox, 4) for day, inbox in enumerate(days)]) is not None
+    assert found <= 4  # one in a hundred is expected
+
+
+@given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 6)), max_size=12))
+def test_a_turn_tells_the_same_copies_as_its_runs(pairs: list[tuple[int, int]]) -> None:
+    points = [Point(NOW + timedelta(days=day), min(pair), max(pair)) for day, pair in enumerate(pairs)]
+    turn = find_turn(points)
+    if turn is not None:
+        assert turn.before.total + turn.after.total == sum(point.judged for point in points)
+        assert turn.before.count + turn.after.count == sum(point.inbox for point in points)

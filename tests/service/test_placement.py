@@ -109,6 +109,41 @@ def test_copies_are_sent_and_found_where_they_lie(
     assert (shown.id, shown.copies, shown.subject) == (run.id, run.copies, run.subject)
 
 
+def test_the_turn_of_a_provider_is_told_with_what_changed_then(
+    office: Office,
+    client: Client,
+    seeds: list[Seed],
+    outlet: Outlet,
+    provider: SeedHost,
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    client.placement.delete_seed(office.slug, next(seed.id for seed in seeds if seed.address.startswith("lost")))
+    monkeypatch.setitem(TRUST, "two@tidepost.example", "INBOX")
+    day = office.world.clock.now.date()
+    for number in range(14):
+        with office.world.clock.later(timedelta(days=number)):
+            if number == 8:
+                monkeypatch.setitem(TRUST, "one@tidepost.example", "Spam")
+                monkeypatch.setitem(TRUST, "two@tidepost.example", "Spam")
+            raw = message({"Subject": "Spring" if number < 8 else "Spring, free tickets"})
+            client.placement.start(office.slug, NewRun(outlet="office"), raw)
+            office.world.work()
+            with office.world.clock.later(timedelta(days=number, seconds=20)):
+                office.world.work()
+    with office.world.clock.later(timedelta(days=14)):
+        found = client.placement.history(office.slug, days=30)
+    assert (found.runs, found.outlets) == (14, ["office"])
+    (tide,) = found.providers
+    assert [(point.inbox, point.spam) for point in tide.points] == [(2, 0)] * 8 + [(0, 2)] * 6
+    turn = tide.turn
+    assert turn is not None and turn.worse
+    assert turn.at.date() == day + timedelta(days=8)
+    assert [(change.kind, change.text) for change in turn.changes if change.kind == "content"] == [
+        ("content", "Spring before, Spring, free tickets then")
+    ]
+    assert client.placement.history(office.slug, days=30, outlet="other").runs == 0
+
+
 def test_a_run_takes_its_message_from_a_tray_or_from_mail_to_its_address(
     office: Office, client: Client, seeds: list[Seed], outlet: Outlet, bench: BenchIn
 ) -> None:

@@ -46,6 +46,7 @@ ROUTES = [
     ("PATCH", "outlets/a", {"relay": "b"}),
     ("DELETE", "outlets/a", None),
     ("POST", "outlets/a/check", None),
+    ("GET", "placement-history", None),
     ("GET", "placement-runs", None),
     ("POST", "placement-runs", {"outlet": "a"}),
     ("GET", "placement-runs/1", None),

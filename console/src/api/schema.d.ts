@@ -1802,6 +1802,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/placement-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement History
+         * @description Return placement over time at each provider, the day it turned, and what else changed then.
+         */
+        get: operations["get_placement_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/placement-runs": {
         parameters: {
             query?: never;
@@ -13446,6 +13466,118 @@ export interface components {
             changes: components["schemas"]["CopyChange"][];
         };
         /**
+         * PlacementHistory
+         * @description Placement of a period.
+         * @example {
+         *       "days": 1,
+         *       "outlet": "text",
+         *       "outlets": [
+         *         "text"
+         *       ],
+         *       "runs": 1,
+         *       "providers": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "points": [
+         *             {
+         *               "run": 1,
+         *               "at": "2026-11-20T08:00:00Z",
+         *               "outlet": "text",
+         *               "inbox": 1,
+         *               "spam": 1,
+         *               "other": 1,
+         *               "lost": 1,
+         *               "judged": 1
+         *             }
+         *           ],
+         *           "turn": {
+         *             "at": "2026-11-20T08:00:00Z",
+         *             "last_before": "2026-11-20T08:00:00Z",
+         *             "before": {
+         *               "value": 0.5,
+         *               "low": 0.5,
+         *               "high": 0.5,
+         *               "count": 1,
+         *               "total": 1
+         *             },
+         *             "after": {
+         *               "value": 0.5,
+         *               "low": 0.5,
+         *               "high": 0.5,
+         *               "count": 1,
+         *               "total": 1
+         *             },
+         *             "worse": true,
+         *             "chance": 0.5,
+         *             "changes": [
+         *               {
+         *                 "day": "2026-11-20",
+         *                 "kind": "record",
+         *                 "text": "The list was cleaned"
+         *               }
+         *             ]
+         *           }
+         *         }
+         *       ]
+         *     }
+         */
+        PlacementHistory: {
+            /** Days */
+            days: number;
+            /** Outlet */
+            outlet: string;
+            /**
+             * Outlets
+             * @description Outlets with runs in the period
+             */
+            outlets: string[];
+            /** Runs */
+            runs: number;
+            /** Providers */
+            providers: components["schemas"]["ProviderHistory"][];
+        };
+        /**
+         * PlacementPoint
+         * @description What became of the copies of one run to one provider.
+         * @example {
+         *       "run": 1,
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "outlet": "text",
+         *       "inbox": 1,
+         *       "spam": 1,
+         *       "other": 1,
+         *       "lost": 1,
+         *       "judged": 1
+         *     }
+         */
+        PlacementPoint: {
+            /** Run */
+            run: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Outlet */
+            outlet: string;
+            /** Inbox */
+            inbox: number;
+            /** Spam */
+            spam: number;
+            /** Other */
+            other: number;
+            /**
+             * Lost
+             * @description Missing or refused
+             */
+            lost: number;
+            /**
+             * Judged
+             * @description Copies whose fate is known: the sum of these
+             */
+            judged: number;
+        };
+        /**
          * PlacementRun
          * @description A run with its copies.
          * @example {
@@ -13595,6 +13727,61 @@ export interface components {
             error: string;
             /** Results */
             results: components["schemas"]["PlacementCopy"][];
+        };
+        /**
+         * PlacementTurn
+         * @description When placement at a provider turned. That something changed then does not prove that it was the reason.
+         * @example {
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "last_before": "2026-11-20T08:00:00Z",
+         *       "before": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "after": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "worse": true,
+         *       "chance": 0.5,
+         *       "changes": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "kind": "record",
+         *           "text": "The list was cleaned"
+         *         }
+         *       ]
+         *     }
+         */
+        PlacementTurn: {
+            /**
+             * At
+             * Format: date-time
+             * @description First run of the new state
+             */
+            at: string;
+            /**
+             * Last Before
+             * Format: date-time
+             */
+            last_before: string;
+            before: components["schemas"]["Rate"];
+            after: components["schemas"]["Rate"];
+            /** Worse */
+            worse: boolean;
+            /**
+             * Chance
+             * @description Share of shuffled series that show as much of a turn
+             */
+            chance: number;
+            /** Changes */
+            changes: components["schemas"]["TurnChange"][];
         };
         /**
          * Plan
@@ -14461,6 +14648,63 @@ export interface components {
         ProviderChange: {
             /** Label */
             label: string;
+        };
+        /**
+         * ProviderHistory
+         * @description Placement at one provider over time.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "points": [
+         *         {
+         *           "run": 1,
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "outlet": "text",
+         *           "inbox": 1,
+         *           "spam": 1,
+         *           "other": 1,
+         *           "lost": 1,
+         *           "judged": 1
+         *         }
+         *       ],
+         *       "turn": {
+         *         "at": "2026-11-20T08:00:00Z",
+         *         "last_before": "2026-11-20T08:00:00Z",
+         *         "before": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "after": {
+         *           "value": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5,
+         *           "count": 1,
+         *           "total": 1
+         *         },
+         *         "worse": true,
+         *         "chance": 0.5,
+         *         "changes": [
+         *           {
+         *             "day": "2026-11-20",
+         *             "kind": "record",
+         *             "text": "The list was cleaned"
+         *           }
+         *         ]
+         *       }
+         *     }
+         */
+        ProviderHistory: {
+            /** Provider */
+            provider: string;
+            /**
+             * Points
+             * @description By run, oldest first
+             */
+            points: components["schemas"]["PlacementPoint"][];
+            /** @description null where chance may explain what differs */
+            turn: components["schemas"]["PlacementTurn"] | null;
         };
         /**
          * ProviderPlacement
@@ -18702,6 +18946,30 @@ export interface components {
             found: unknown;
             /** Value */
             value: unknown;
+        };
+        /**
+         * TurnChange
+         * @description Something that changed between the last run before a turn and the first run after it.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "kind": "record",
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        TurnChange: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /**
+             * Kind
+             * @description As annotations have it, or `outlet` or `content`
+             * @example record
+             */
+            kind: string;
+            /** Text */
+            text: string;
         };
         /**
          * UnsubscribeLine
@@ -34062,6 +34330,106 @@ export interface operations {
             };
             /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_history: {
+        parameters: {
+            query?: {
+                /** @description Period, until now */
+                days?: number;
+                /** @description Runs through this outlet only */
+                outlet?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementHistory"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

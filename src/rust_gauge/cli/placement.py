@@ -15,7 +15,9 @@ from rust_gauge.contract.placement import (
     CopyOutcome,
     NewRun,
     PlacementCopy,
+    PlacementHistory,
     PlacementRun,
+    ProviderHistory,
     ProviderPlacement,
     RunSummary,
 )
@@ -53,6 +55,9 @@ def register(noun: Noun) -> None:
     made.add_argument(
         "--wait", action="store_true", help="until the run ends; exit with 3 if a copy is not in the inbox"
     )
+    made = noun.add("history", history, "placement over time by provider, and the day it turned", DOCUMENT)
+    made.add_argument("--days", type=int, default=90, help="period, until now (90)")
+    made.add_argument("--outlet", default="", help="runs through this outlet only")
     made = noun.add("show", show, "show a run: providers, and where each copy landed", DOCUMENT)
     _run(made)
     made = noun.add("wait", wait, "wait until a run ends; exit with 3 if a copy is not in the inbox", DOCUMENT)
@@ -98,6 +103,43 @@ def run(session: Session) -> int:
         return _wait(session, made)
     output.document(arguments.format, made, lambda: _show(output, made))
     return 0
+
+
+def history(session: Session) -> int:
+    """Show placement over time. Exit status 3 if it turned for the worse somewhere."""
+    arguments, output = session.arguments, session.output
+    found = session.client.placement.history(session.tenant(), days=arguments.days, outlet=arguments.outlet)
+    output.document(arguments.format, found, lambda: _show_history(output, found))
+    return 3 if any(each.turn is not None and each.turn.worse for each in found.providers) else 0
+
+
+def _show_history(output: Output, found: PlacementHistory) -> None:
+    through = f" through {found.outlet}" if found.outlet else ""
+    output.line(f"{plural(found.runs, 'run')}{through}, last {plural(found.days, 'day')}")
+    output.table(("provider", "runs", "inbox", "spam", "lost", "turned"), [_line(each) for each in found.providers],
+                 right=(1, 2, 3, 4))  # fmt: skip
+    for each in found.providers:
+        if each.turn is None:
+            continue
+        turn = each.turn
+        output.line()
+        way = "for the worse" if turn.worse else "for the better"
+        output.line(f"{each.provider} turned {way} between {turn.last_before:%Y-%m-%d %H:%M} and "
+                    f"{turn.at:%Y-%m-%d %H:%M} UTC")  # fmt: skip
+        output.line(f"  in the inbox: {_share(turn.before)} before, {_share(turn.after)} since")
+        output.line(output.paint(f"  chance shows as much in {100 * turn.chance:.1f} % of shuffled series", "dim"))
+        for change in turn.changes:
+            output.line(f"  {change.day} {change.kind}: {change.text}")
+        if not turn.changes:
+            output.line("  Nothing else that is known here changed then.")
+
+
+def _line(each: ProviderHistory) -> tuple[object, ...]:
+    judged = sum(point.judged for point in each.points)
+    inbox, spam, lost = (sum(getattr(point, name) for point in each.points) for name in ("inbox", "spam", "lost"))
+    turned = "" if each.turn is None else f"{each.turn.at:%Y-%m-%d}"
+    colour = "fault" if each.turn is not None and each.turn.worse else "sound"
+    return each.provider, len(each.points), f"{inbox} of {judged}", spam, lost, (turned, colour)
 
 
 def show(session: Session) -> int:

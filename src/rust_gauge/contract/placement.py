@@ -1,5 +1,6 @@
 """Placement: seeds, outlets, runs, and where each copy landed."""
 
+from datetime import date
 from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
@@ -245,3 +246,54 @@ class PlacementRun(RunSummary):
     wait_minutes: int
     error: str
     results: list[PlacementCopy]
+
+
+class PlacementPoint(Model):
+    """What became of the copies of one run to one provider."""
+
+    run: int
+    at: UtcTime
+    outlet: str
+    inbox: int
+    spam: int
+    other: int
+    lost: int = Field(description="Missing or refused")
+    judged: int = Field(description="Copies whose fate is known: the sum of these")
+
+
+class TurnChange(Model):
+    """Something that changed between the last run before a turn and the first run after it."""
+
+    day: date
+    kind: str = Field(description="As annotations have it, or `outlet` or `content`", examples=["record"])
+    text: str
+
+
+class PlacementTurn(Model):
+    """When placement at a provider turned. That something changed then does not prove that it was the reason."""
+
+    at: UtcTime = Field(description="First run of the new state")
+    last_before: UtcTime
+    before: Rate
+    after: Rate
+    worse: bool
+    chance: float = Field(description="Share of shuffled series that show as much of a turn")
+    changes: list[TurnChange]
+
+
+class ProviderHistory(Model):
+    """Placement at one provider over time."""
+
+    provider: str
+    points: list[PlacementPoint] = Field(description="By run, oldest first")
+    turn: PlacementTurn | None = Field(description="null where chance may explain what differs")
+
+
+class PlacementHistory(Model):
+    """Placement of a period."""
+
+    days: int
+    outlet: str
+    outlets: list[str] = Field(description="Outlets with runs in the period")
+    runs: int
+    providers: list[ProviderHistory]

@@ -104,6 +104,22 @@ def runs_in(connection: Connection, tenant_id: int, state: str) -> list[RunRow]:
     return values_of(RunRow, connection.execute(query))
 
 
+def runs_since(connection: Connection, tenant_id: int, since: datetime, outlet: str, limit: int) -> list[RunRow]:
+    """Return the newest runs that were started since then, oldest first; of one outlet, unless it is empty."""
+    c = t.placement_run.c
+    query = select(t.placement_run).where(c.tenant_id == tenant_id, c.started_at >= since)
+    if outlet:
+        query = query.where(c.outlet_name == outlet)
+    return values_of(RunRow, connection.execute(query.order_by(c.started_at.desc(), c.id.desc()).limit(limit)))[::-1]
+
+
+def outlets_since(connection: Connection, tenant_id: int, since: datetime) -> list[str]:
+    """Return the names of outlets with runs that were started since then."""
+    c = t.placement_run.c
+    query = select(c.outlet_name).distinct().where(c.tenant_id == tenant_id, c.started_at >= since)
+    return list(connection.scalars(query.order_by(c.outlet_name)))
+
+
 def update_run(connection: Connection, id: int, /, **values: Unpack[PlacementRunColumns]) -> None:
     """Change columns of a run."""
     connection.execute(update(t.placement_run).where(t.placement_run.c.id == id).values(**values))

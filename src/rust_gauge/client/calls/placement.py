@@ -12,6 +12,7 @@ from rust_gauge.contract.placement import (
     NewSeed,
     Outlet,
     OutletChange,
+    PlacementHistory,
     PlacementRun,
     RunSummary,
     Seed,
@@ -73,6 +74,12 @@ def check_outlet(tenant: str, name: str) -> Call[Outlet]:
 
 def list_runs(tenant: str, cursor: str | None) -> Call[Page[RunSummary]]:
     return make_call("GET", tenant_path(tenant, "placement-runs"), Page[RunSummary], cursor=cursor)
+
+
+def get_history(tenant: str, days: int, outlet: str) -> Call[PlacementHistory]:
+    return make_call(
+        "GET", tenant_path(tenant, "placement-history"), PlacementHistory, days=days, outlet=outlet or None
+    )
 
 
 def start_run(tenant: str, new: NewRun) -> Call[PlacementRun]:

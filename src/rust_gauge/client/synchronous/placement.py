@@ -12,6 +12,7 @@ from rust_gauge.contract.placement import (
     NewSeed,
     Outlet,
     OutletChange,
+    PlacementHistory,
     PlacementRun,
     RunSummary,
     Seed,
@@ -73,6 +74,10 @@ class Placement(Part):
     def runs(self, tenant: str) -> Iterator[RunSummary]:
         """Yield runs, newest first."""
         return self._client.pages(lambda cursor: calls.list_runs(tenant, cursor))
+
+    def history(self, tenant: str, *, days: int = 90, outlet: str = "") -> PlacementHistory:
+        """Return placement over time at each provider, the day it turned, and what else changed then."""
+        return self._client.send(calls.get_history(tenant, days, outlet))
 
     def start(self, tenant: str, new: NewRun, raw: bytes | None = None) -> PlacementRun:
         """Start a run, with its message if it is at hand; else the run awaits it at `address`."""

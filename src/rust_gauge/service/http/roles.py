@@ -47,6 +47,7 @@ _VIEWER = """
     list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
     get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
     list_seeds get_seed list_outlets get_outlet list_placement_runs get_placement_run get_placement_message
+    get_placement_history
 """
 
 _OPERATOR = """

@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import Path, Request, Response
+from fastapi import Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.common import Page
@@ -12,6 +12,7 @@ from rust_gauge.contract.placement import (
     NewSeed,
     Outlet,
     OutletChange,
+    PlacementHistory,
     PlacementRun,
     RunSummary,
     Seed,
@@ -20,7 +21,7 @@ from rust_gauge.contract.placement import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import NEVER_SHOWN, Cursor, Limit
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.placement import outlets, runs, seeds
+from rust_gauge.service.placement import history, outlets, runs, seeds
 
 router = api_router()
 Name = Annotated[str, Path(max_length=40, description="Name of the outlet")]
@@ -98,6 +99,16 @@ def delete_outlet(context: Ctx, tenant: Tenant, name: Name) -> None:
 def check_outlet(context: Ctx, tenant: Tenant, name: Name) -> Outlet:
     """Sign in to an outlet now, and see whether its envelope sender is taken. Nothing is sent."""
     return outlets.check_outlet(context, tenant, name)
+
+
+@router.get("/tenants/{tenant}/placement-history", tags=["placement"], operation_id="get_placement_history")
+def get_placement_history(
+    context: Ctx, tenant: Tenant,
+    days: Annotated[int, Query(ge=1, le=400, description="Period, until now")] = 90,
+    outlet: Annotated[str, Query(max_length=40, description="Runs through this outlet only")] = "",
+) -> PlacementHistory:  # fmt: skip
+    """Return placement over time at each provider, the day it turned, and what else changed then."""
+    return history.placement_history(context, tenant, days, outlet)
 
 
 @router.get("/tenants/{tenant}/placement-runs", tags=["placement"], operation_id="list_placement_runs")

@@ -84,6 +84,7 @@ placement_run = table(
     Column("started_at", Time, nullable=True),
     Column("ended_at", Time, nullable=True),
     Index("placement_run_tenant", "tenant_id", "id"),
+    Index("placement_run_time", "tenant_id", "started_at"),
     Index("placement_run_state", "state", "tenant_id"),
 )
 

@@ -68,6 +68,7 @@ _CHANGES = (
         started_at DATETIME(6) NULL,
         ended_at DATETIME(6) NULL,
         KEY placement_run_tenant (tenant_id, id),
+        KEY placement_run_time (tenant_id, started_at),
         KEY placement_run_state (state, tenant_id),
         {_TENANT},
         FOREIGN KEY (outlet_id) REFERENCES outlet (id) ON DELETE SET NULL
