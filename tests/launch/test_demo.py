@@ -209,6 +209,9 @@ def test_placement_turned_at_one_provider_and_an_outlet_was_refused(
     assert share("tidepost.example", "driftline", 0, 10) > 0.85
     refused = [run for run in found if run.copies.get("refused", 0) > 5]
     assert {run.outlet for run in refused} == {"cobble"}
+    turns = {each.provider: each.turn for each in client.placement.history(office.slug).providers if each.turn}
+    assert set(turns) == {"kestrelbox.example"}
+    assert any("6,200 addresses" in change.text for change in turns["kestrelbox.example"].changes)
     seeds = client.placement.seeds(office.slug)
     assert {seed.provider for seed in seeds} == {provider.name for provider in PROVIDERS}
 

@@ -14,9 +14,11 @@ from pathlib import Path
 from sqlalchemy import Connection
 
 from rust_gauge.contract.placement import NewOutlet, NewRun, NewSeed, SeedFolder
+from rust_gauge.contract.readings import NewAnnotation
 from rust_gauge.core.placement import Outcome, new_mark
 from rust_gauge.demo.scenario import PROVIDERS
 from rust_gauge.service.placement import outlets, runs, seeds
+from rust_gauge.service.readings import annotations
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.standins.seed_host import INBOX, SPAM
 from rust_gauge.store import caught, placement, trays
@@ -98,6 +100,11 @@ def load_placement(context: Context, tenant: TenantAccess) -> int:
         )  # fmt: skip
     rows = context.store.transaction(lambda c: store_seeds.list_seeds(c, tenant.id))
     now = context.clock()
+    note = NewAnnotation(
+        day=(now - timedelta(days=_TURNED + 1)).date(), text="6,200 addresses from last season added to the newsletter",
+        domain="news.glasswort.example",
+    )  # fmt: skip
+    annotations.add_annotation(context, tenant, note, "Isla")
     added = 0
     for number, back in enumerate(range(_DAYS, 0, -_EVERY.days)):
         at = now - timedelta(days=back, minutes=20)

@@ -12,6 +12,7 @@ import {FormGrid} from '../../design/Form';
 import {ago, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
+import {HistoryCard} from './HistoryCard';
 import {InInbox, Landed, told} from './Landed';
 import {OutletsCard} from './OutletsCard';
 import {useOutlets, useRuns, useSeeds, useStartRun} from './queries';
@@ -19,6 +20,7 @@ import {SeedsCard} from './SeedsCard';
 
 export const PlacementView = ({tenant}: {tenant: string}) => (
   <Stack>
+    <HistoryCard tenant={tenant} />
     <Runs tenant={tenant} />
     <StartRun tenant={tenant} />
     <SeedsCard tenant={tenant} />

@@ -1,4 +1,4 @@
-import {useInfiniteQuery, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
+import {keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, unwrapItems, type Schemas} from '../../api/client';
 
 const key = (tenant: string, ...more: unknown[]) => ['placement', tenant, ...more];
@@ -32,6 +32,19 @@ export const useRuns = (tenant: string) =>
     getNextPageParam: (page) => page.next ?? undefined,
     refetchInterval: (query) =>
       query.state.data?.pages.some((page) => page.items.some((run) => goesOn(run.state))) ? LIVE : false,
+  });
+
+export const useHistory = (tenant: string, days: number, outlet: string) =>
+  useQuery({
+    queryKey: key(tenant, 'history', days, outlet),
+    queryFn: ({signal}) =>
+      unwrap(
+        api.GET('/api/v1/tenants/{tenant}/placement-history', {
+          params: {path: {tenant}, query: {days, outlet: outlet || undefined}},
+          signal,
+        }),
+      ),
+    placeholderData: keepPreviousData,
   });
 
 const RUN = '/api/v1/tenants/{tenant}/placement-runs/{id}' as const;
