@@ -36,7 +36,7 @@ PAGES = (
     ("bench", "/bench/marram/office-bench?tenant=marram", "light", 1280, 900),
     # Numbers of a fresh demo: the newsletter by its best path, and by a relay that is on a blocklist.
     ("bench-comparison", "/bench/glasswort/paths?tenant=glasswort&compare=24,26", "light", 1280, 800),
-    ("suppression-policy", "/suppression?tenant=glasswort&view=policy", "light", 1280, 860),
+    ("placement", "/bench?tenant=glasswort&view=placement", "light", 1280, 880),
 )
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),
