@@ -35,6 +35,8 @@ from rust_gauge.service.app import create_app
 from rust_gauge.service.bench.certificate import tls_context
 from rust_gauge.service.bench.listener import Desk
 from rust_gauge.service.feeds import runner as feed_runner
+from rust_gauge.service.placement import outlets as placement_outlets
+from rust_gauge.service.placement import seeds as placement_seeds
 from rust_gauge.service.plans import publishing
 from rust_gauge.service.runtime import installation, mail
 from rust_gauge.service.runtime.context import Context, make_context
@@ -145,6 +147,8 @@ _OUTSIDE: tuple[tuple[Any, str], ...] = (
     (publishing, "send_update"),
     (feed_runner, "read_imap"),
     (IssuerClient, "_json"),
+    (placement_seeds, "seed_mailbox"),
+    (placement_outlets, "outlet_session"),
 )
 
 

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rust_gauge.core.assay.learned import LEAST_CAMPAIGNS, Sample, judge, learn, lower_bound
+from rust_gauge.core.assay.learned import LEAST_CAMPAIGNS, Outcome, Sample, judge, learn, lower_bound, told_apart
 
 PLAIN = [
     "the",
@@ -110,3 +110,14 @@ MODEL = learn(campaigns(14)).model
 def test_the_lower_bound_is_below_the_share(right: int, of: int) -> None:
     if right <= of:
         assert 0 <= lower_bound(right, of) <= right / of + 1e-9
+
+
+def test_campaigns_are_told_apart_by_complaints_refusals_and_placement() -> None:
+    """The worst third is what readers complained about, what was refused, and what landed elsewhere."""
+    good = [Outcome(f"good{n}", 1000, 0, 0, 10, 0) for n in range(6)]
+    bad = [Outcome("complained", 1000, 9, 0), Outcome("refused", 1000, 0, 120), Outcome("spam", 1000, 0, 0, 10, 5)]
+    few = [Outcome("few", 100, 50, 50, 10, 10)]
+    apart = told_apart([*good, *bad, *few])
+    assert {name for name, is_bad in apart.items() if is_bad} == {"complained", "refused", "spam"}
+    assert "few" not in apart
+    assert told_apart(good) == {}

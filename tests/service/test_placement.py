@@ -23,7 +23,8 @@ from rust_gauge.contract.placement import (
 from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.bench.certificate import tls_context
 from rust_gauge.standins.seed_host import Box, SeedHost
-from tests.conftest import Office
+from rust_gauge.store.placement import placed_by_series
+from tests.conftest import TODAY, Office
 from tests.gateways.servers import free_port
 from tests.vectors.assay_messages import message
 
@@ -165,6 +166,27 @@ def test_a_run_takes_its_message_from_a_tray_or_from_mail_to_its_address(
     assert (run.subject, outcomes(run), run.state) == ("By mail", {"one@tidepost.example": "inbox"}, "done")
     with pytest.raises(AlreadyThereError):
         client.placement.hand_in(office.slug, run.id, message())
+
+
+def test_the_history_of_a_template_has_its_placement_beside_the_marks(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    client.trays.add(office.slug, NewTray(name="staging", series_header="X-Template"))
+    caught = client.trays.put(office.slug, "staging", message({"X-Template": "spring"}))
+    for new in (
+        NewRun(outlet="office", tray="staging", message=caught.id),
+        NewRun(outlet="office", seeds=[seeds[0].id]),
+    ):
+        run = client.placement.start(office.slug, new, None if new.message else message({"Subject": "Other"}))
+        settled(office, client, run)
+    history = client.trays.history(office.slug, "staging", "spring")
+    (placed,) = history.placement
+    assert (placed.run, placed.outlet) == (run.id - 1, "office")
+    assert placed.inbox is not None and (placed.inbox.count, placed.inbox.total) == (1, 2)
+    assert [point.id for point in history.points] == [caught.id]
+    store = office.world.context.store
+    found = store.transaction(lambda c: placed_by_series(c, office.tenant.id, TODAY - timedelta(days=1)))
+    assert found == {"spring": (2, 1), "Other": (1, 0)}
 
 
 @pytest.mark.parametrize(
@@ -309,6 +331,22 @@ def test_seeds_are_chosen_by_number_by_list_or_all_that_are_on(
         chosen(lists=["rare"])
     with pytest.raises(NotFoundError, match="no seed list daily"):
         chosen(lists=["daily"])
+
+
+def test_a_new_run_is_looked_for_soon_while_an_old_one_waits(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    old = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=600), message())
+    for hours in (0, 0.01, 5):  # the next look for it would be minutes away
+        with office.world.clock.later(timedelta(hours=hours)):
+            office.world.work()
+    with office.world.clock.later(timedelta(hours=5, seconds=10)):
+        new = client.placement.start(office.slug, NewRun(outlet="office", seeds=[seeds[0].id]), message())
+        office.world.work()
+    with office.world.clock.later(timedelta(hours=5, seconds=20)):
+        office.world.work()
+    assert client.placement.run(office.slug, new.id).state == "done"
+    assert client.placement.run(office.slug, old.id).state == "running"
 
 
 def test_a_cancelled_run_sends_and_looks_no_more(

@@ -17087,6 +17087,20 @@ export interface components {
          * @example {
          *       "series": "text",
          *       "domain": "news.glasswort.example",
+         *       "placement": [
+         *         {
+         *           "run": 1,
+         *           "at": "2026-11-20T08:00:00Z",
+         *           "outlet": "text",
+         *           "inbox": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           }
+         *         }
+         *       ],
          *       "points": [
          *         {
          *           "id": 1,
@@ -17135,6 +17149,11 @@ export interface components {
              * @description From domain of the newest message
              */
             domain: string;
+            /**
+             * Placement
+             * @description Placement runs of messages of this template, oldest first
+             */
+            placement: components["schemas"]["SeriesPlacement"][];
             /** Points */
             points: components["schemas"]["SeriesPoint"][];
             /** Examined */
@@ -17154,6 +17173,34 @@ export interface components {
             share_of_path: number | null;
             /** Rules */
             rules: components["schemas"]["SeriesRule"][];
+        };
+        /**
+         * SeriesPlacement
+         * @description A placement run of a message of a series: the share of its copies in the inbox.
+         * @example {
+         *       "run": 1,
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "outlet": "text",
+         *       "inbox": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       }
+         *     }
+         */
+        SeriesPlacement: {
+            /** Run */
+            run: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Outlet */
+            outlet: string;
+            inbox: components["schemas"]["Rate"] | null;
         };
         /**
          * SeriesPoint

@@ -384,6 +384,9 @@ def _show_series(output: Output, found: Series) -> None:
             ("path", "messages", "mean", "least", "most"),
             [(f"{p.client_ip} {p.helo}", p.count, p.mean, p.least, p.most) for p in found.paths], right=(1, 2, 3, 4),
         )  # fmt: skip
+    for run in found.placement:
+        share = "not known" if run.inbox is None else f"{run.inbox.count} of {run.inbox.total} in the inbox"
+        output.line(f"placement run {run.run}, {run.at:%Y-%m-%d %H:%M} UTC through {run.outlet}: {share}")
     for rule in found.rules:
         output.line(
             f"{rule.rule}: {min(rule.points):g} to {max(rule.points):g} points, in {plural(rule.seen, 'message')}"

@@ -6,6 +6,7 @@ from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.assays import AssayComparison, Level, MessageField, MessageLink, MessagePart
 from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.flow import Rate
 
 TrayName = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
 Via = Literal["smtp", "address", "upload", "feed"]
@@ -218,11 +219,21 @@ class SeriesPoint(Model):
     reading: float | None = Field(None, description="Reading of the From domain on that day, overall")
 
 
+class SeriesPlacement(Model):
+    """A placement run of a message of a series: the share of its copies in the inbox."""
+
+    run: int
+    at: UtcTime
+    outlet: str
+    inbox: Rate | None
+
+
 class Series(Model):
     """Messages of one template: their marks over time, the spread, and how much of it goes with the path."""
 
     series: str
     domain: str = Field(description="From domain of the newest message")
+    placement: list[SeriesPlacement] = Field(description="Placement runs of messages of this template, oldest first")
     points: list[SeriesPoint]
     examined: int
     least: float | None

@@ -139,7 +139,8 @@ def _past(
     run_id = placement.add_run(
         connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=way.name, title="",
         address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, wait_minutes=60,
-        subject="This week at Glasswort", header_from="Glasswort Theatre <news@news.glasswort.example>", size=21_400,
+        subject="This week at Glasswort", series="This week at Glasswort",
+        header_from="Glasswort Theatre <news@news.glasswort.example>", size=21_400,
         mark=None, error="", created_by="Demo", created_at=at, started_at=at, ended_at=at + timedelta(minutes=61),
     )  # fmt: skip
     copies = []

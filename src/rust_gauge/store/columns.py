@@ -113,6 +113,7 @@ class PlacementRunColumns(TypedDict, total=False):
     keep_custom: bool
     wait_minutes: int
     subject: str
+    series: str
     header_from: str
     size: int
     mark: float | None

@@ -103,6 +103,13 @@ def enqueue(
     connection.execute(insert(t.job).prefix_with("IGNORE").values(**values))
 
 
+def bring_forward(connection: Connection, kind: str, tenant_id: int, subject: int, at: datetime) -> None:
+    """See to it that a request for short work that waits is free at a time, if it would be so only later."""
+    c = t.job.c
+    key = f"{kind}:{tenant_id}:{subject}"
+    connection.execute(update(t.job).where(c.waiting_key == key, c.run_after > at).values(run_after=at))
+
+
 def add(
     connection: Connection,
     kind: str,

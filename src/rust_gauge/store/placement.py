@@ -6,9 +6,10 @@ from datetime import datetime
 from typing import Any, Unpack
 
 import zstandard
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, case, delete, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.core.placement import JUDGED, Outcome
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import PlacementCopyColumns, PlacementRunColumns
 from rust_gauge.store.values import value_of, values_of
@@ -30,6 +31,7 @@ class RunRow:
     keep_custom: bool
     wait_minutes: int
     subject: str
+    series: str
     header_from: str
     size: int
     mark: float | None
@@ -111,6 +113,26 @@ def runs_since(connection: Connection, tenant_id: int, since: datetime, outlet: 
     if outlet:
         query = query.where(c.outlet_name == outlet)
     return values_of(RunRow, connection.execute(query.order_by(c.started_at.desc(), c.id.desc()).limit(limit)))[::-1]
+
+
+def runs_of_series(connection: Connection, tenant_id: int, series: str, limit: int) -> list[RunRow]:
+    """Return the newest runs of a template's messages, oldest first."""
+    c = t.placement_run.c
+    query = select(t.placement_run).where(c.tenant_id == tenant_id, c.series == series, c.started_at.is_not(None))
+    return values_of(RunRow, connection.execute(query.order_by(c.id.desc()).limit(limit)))[::-1]
+
+
+def placed_by_series(connection: Connection, tenant_id: int, since: datetime) -> dict[str, tuple[int, int]]:
+    """Return of each template, by name, how many copies were judged and how many of them were not in the inbox."""
+    r, n = t.placement_run.c, t.placement_count.c
+    inbox = func.sum(case((n.outcome == Outcome.INBOX, n.copies), else_=0))
+    query = (
+        select(r.series, func.sum(n.copies), inbox)
+        .join(t.placement_count, n.run_id == r.id)
+        .where(r.tenant_id == tenant_id, r.started_at >= since, n.outcome.in_([each.value for each in JUDGED]))
+        .group_by(r.series)
+    )
+    return {series: (int(judged), int(judged - inside)) for series, judged, inside in connection.execute(query)}
 
 
 def outlets_since(connection: Connection, tenant_id: int, since: datetime) -> list[str]:

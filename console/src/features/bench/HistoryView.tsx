@@ -1,5 +1,6 @@
 /** A template over time: marks, the reading beside them, and how much of the spread goes with the path. */
 import {useState} from 'react';
+import {Link} from 'react-router';
 import {CartesianGrid, ComposedChart, Line, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
@@ -9,6 +10,7 @@ import {plural} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
 import {colour} from '../../design/tokens';
+import {InInbox} from '../placement/Landed';
 import {useHistory} from './queries';
 import {Mono, Whole} from './TraysCard';
 
@@ -26,7 +28,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
   const [table, setTable] = useState(false);
   if (found.isPending) return <Loading what="the history" />;
   if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
-  const {points, examined, least, most, mean, paths, share_of_path, rules, domain} = found.data;
+  const {points, examined, least, most, mean, paths, share_of_path, rules, domain, placement} = found.data;
   const data = points.map((each) => ({...each, at: new Date(each.arrived_at).getTime()}));
   const hasReading = data.some((each) => each.reading != null);
   return (
@@ -129,6 +131,28 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
               {name: 'Mean mark', value: (row) => row.mean, number: true},
               {name: 'Least', value: (row) => row.least, number: true},
               {name: 'Most', value: (row) => row.most, number: true},
+            ]}
+          />
+        )}
+        {placement.length > 0 && (
+          <DataTable
+            label="Placement of this template"
+            file="placement-of-template.csv"
+            rows={placement}
+            id={(row) => String(row.run)}
+            columns={[
+              {
+                name: 'Placement run',
+                value: (row) => row.run,
+                show: (row) => <Link to={`/placement/${path.tenant}/${row.run}`}>{row.run}</Link>,
+              },
+              {name: 'Started (UTC)', value: (row) => row.at, show: (row) => moment(row.at)},
+              {name: 'Outlet', value: (row) => row.outlet},
+              {
+                name: 'Inbox',
+                value: (row) => row.inbox?.value ?? null,
+                show: (row) => <InInbox rate={row.inbox} />,
+              },
             ]}
           />
         )}

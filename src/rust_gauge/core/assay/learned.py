@@ -81,18 +81,24 @@ class TextVerdict:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """How a campaign went: messages delivered, complained about, and refused for what the sender does."""
+    """How a campaign went: messages delivered, complained about, and refused for what the sender does; and of copies
+    to seeds, how many were judged and how many of them were not in the inbox."""
 
     campaign: str
     delivered: int
     complained: int
     refused: int
+    placed: int = 0
+    not_in_inbox: int = 0
 
     @property
     def rate(self) -> float:
-        """Return complaints per delivered message, and a tenth of the refusals per attempt: both are signs of harm."""
+        """Return the signs of harm together: complaints per delivered message, a tenth of the refusals per attempt, and
+        a fiftieth of the copies that were not in the inbox, since half of them in spam is as bad as 1 % of complaints.
+        """
         attempted = self.delivered + self.refused
-        return self.complained / max(1, self.delivered) + 0.1 * self.refused / max(1, attempted)
+        elsewhere = self.not_in_inbox / max(1, self.placed)
+        return self.complained / max(1, self.delivered) + 0.1 * self.refused / max(1, attempted) + 0.02 * elsewhere
 
 
 def told_apart(outcomes: Iterable[Outcome]) -> dict[str, bool]:

@@ -7,6 +7,7 @@ from rust_gauge.core.placement.arrival import Arrival, FieldChange, Hop, read_ar
 from rust_gauge.core.placement.copies import MARK_FIELD, CopyPlan, ExtraField, make_copy, new_mark
 from rust_gauge.core.placement.outcomes import (
     FOUND,
+    JUDGED,
     OPEN,
     FolderMeaning,
     Outcome,
@@ -16,6 +17,7 @@ from rust_gauge.core.placement.outcomes import (
 
 __all__ = [
     "FOUND",
+    "JUDGED",
     "MARK_FIELD",
     "OPEN",
     "Arrival",

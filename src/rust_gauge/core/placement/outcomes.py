@@ -36,7 +36,7 @@ class Outcome(StrEnum):
 
 FOUND = frozenset((Outcome.INBOX, Outcome.SPAM, Outcome.OTHER))
 OPEN = frozenset((Outcome.QUEUED, Outcome.SENT))
-_JUDGED = FOUND | {Outcome.MISSING, Outcome.REFUSED}
+JUDGED = FOUND | {Outcome.MISSING, Outcome.REFUSED}
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,7 @@ class ProviderPlacement:
     @property
     def judged(self) -> int:
         """Return of how many copies it is known what the provider did."""
-        return sum(self.counts.get(outcome, 0) for outcome in _JUDGED)
+        return sum(self.counts.get(outcome, 0) for outcome in JUDGED)
 
     @property
     def open(self) -> int:
@@ -69,7 +69,7 @@ def sum_up(counted: Iterable[tuple[str, Outcome, int]]) -> tuple[ProviderPlaceme
 
 
 def _placement(provider: str, counts: Counter[Outcome]) -> ProviderPlacement:
-    judged = sum(counts[outcome] for outcome in _JUDGED)
+    judged = sum(counts[outcome] for outcome in JUDGED)
     lost = counts[Outcome.MISSING] + counts[Outcome.REFUSED]
     return ProviderPlacement(
         provider, dict(counts), rate(counts[Outcome.INBOX], judged), rate(counts[Outcome.SPAM], judged),

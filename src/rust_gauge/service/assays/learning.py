@@ -14,7 +14,7 @@ from rust_gauge.core.assay.learned import Learned, Outcome, Sample, TextModel, l
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.store import audits as store_audits
-from rust_gauge.store import caught, jobs, learning, trays
+from rust_gauge.store import caught, jobs, learning, placement, trays
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
@@ -49,7 +49,11 @@ def learn_now(context: Context, tenant_id: int) -> Learned:
     now = context.clock()
     since = (now - _LOOK_BACK).date()
     rows = context.store.transaction(lambda c: learning.outcomes(c, tenant_id, since))
-    apart = told_apart(Outcome(row.campaign, row.delivered, row.complained, row.refused) for row in rows)
+    placed = context.store.transaction(lambda c: placement.placed_by_series(c, tenant_id, now - _LOOK_BACK))
+    apart = told_apart(
+        Outcome(row.campaign, row.delivered, row.complained, row.refused, *placed.get(row.campaign, (0, 0)))
+        for row in rows
+    )
     found = context.store.transaction(lambda c: learning.texts_of(c, tenant_id, list(apart), _MOST_MESSAGES))
     samples = []
     for row in found:

@@ -2,20 +2,32 @@
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
+from dataclasses import asdict
 from statistics import fmean
 from typing import TypeAlias
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.bench import RepeatPath, Series, SeriesPoint, SeriesRule, SeriesSummary
+from rust_gauge.contract.bench import (
+    RepeatPath,
+    Series,
+    SeriesPlacement,
+    SeriesPoint,
+    SeriesRule,
+    SeriesSummary,
+)
+from rust_gauge.contract.flow import Rate
 from rust_gauge.core.assay import built_in
 from rust_gauge.core.bench import spread
+from rust_gauge.core.mailflow.rates import rate
+from rust_gauge.core.placement import JUDGED, Outcome
 from rust_gauge.service.bench.trays import find_tray
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.store import caught
+from rust_gauge.store import caught, placement
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.caught import CaughtQuery, CaughtRow
+from rust_gauge.store.placement import CountRow, RunRow
 from rust_gauge.store.readings import readings_of_days
 
 _MOST = 500  # messages of a series that are looked at, the newest
@@ -38,14 +50,16 @@ def get_series(context: Context, tenant: TenantAccess, name: str, series: str) -
     tray = find_tray(context, tenant, name)
     query = CaughtQuery(tray.id, series=series, limit=_MOST)
 
-    def read(connection: Connection) -> tuple[list[CaughtRow], dict[str, float]]:
+    def read(connection: Connection) -> tuple[list[CaughtRow], dict[str, float], list[RunRow], list[CountRow]]:
         found = caught.find_messages(connection, query)[::-1]
         if not found:
-            return [], {}
+            return [], {}, [], []
         days = (found[0].arrived_at.date(), found[-1].arrived_at.date())
-        return found, readings_of_days(connection, tray.tenant_id, _domain(found[-1]), *days)
+        runs = placement.runs_of_series(connection, tray.tenant_id, series, _MOST)
+        counts = placement.counts_of(connection, [run.id for run in runs])
+        return found, readings_of_days(connection, tray.tenant_id, _domain(found[-1]), *days), runs, counts
 
-    rows, readings = context.store.transaction(read)
+    rows, readings, runs, counts = context.store.transaction(read)
     if not rows:
         raise ServiceProblem("not-found", f"The tray {name} has no messages of the series {series[:80]}")
     examined = [row for row in rows if row.mark is not None]
@@ -62,10 +76,28 @@ def get_series(context: Context, tenant: TenantAccess, name: str, series: str) -
             )
             for row in rows
         ],
-        examined=len(examined), least=min(marks, default=None), most=max(marks, default=None),
+        placement=_placement(runs, counts), examined=len(examined),
+        least=min(marks, default=None), most=max(marks, default=None),
         mean=round(fmean(marks), 2) if marks else None, paths=paths,
         share_of_path=_share(examined), rules=_rules(examined),
     )  # fmt: skip
+
+
+def _placement(runs: Sequence[RunRow], counts: Sequence[CountRow]) -> list[SeriesPlacement]:
+    inside: Counter[int] = Counter()
+    judged: Counter[int] = Counter()
+    for count in counts:
+        if count.outcome in JUDGED:
+            judged[count.run_id] += count.copies
+            inside[count.run_id] += count.copies if count.outcome == Outcome.INBOX else 0
+    out = []
+    for run in runs:
+        share = rate(inside[run.id], judged[run.id])
+        shown = None if share is None else Rate.model_validate(asdict(share))
+        out.append(
+            SeriesPlacement(run=run.id, at=run.started_at or run.created_at, outlet=run.outlet_name, inbox=shown)
+        )
+    return out
 
 
 def _domain(row: CaughtRow) -> str:

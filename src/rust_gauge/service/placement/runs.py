@@ -19,6 +19,7 @@ from rust_gauge.contract.placement import (
     RunSummary,
 )
 from rust_gauge.core.assay import Message
+from rust_gauge.core.bench import series_of
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.mailflow.rates import Rate as Share
 from rust_gauge.core.placement import OPEN, CopyPlan, Outcome, make_copy, new_mark, sum_up
@@ -42,15 +43,15 @@ def start_run(context: Context, tenant: TenantAccess, new: NewRun, by: str) -> P
     """Start a run. Without a caught message it awaits its message, at its address or through `hand_in`."""
     outlet = find_outlet(context, tenant, new.outlet)
     chosen = _chosen(context, tenant, new)
-    raw = _caught(context, tenant, new) if new.tray or new.message else None
+    raw, series = _caught(context, tenant, new) if new.tray or new.message else (None, "")
     now = context.clock()
 
     def write(connection: Connection) -> int:
         run_id = placement.add_run(
             connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=outlet.name, title=new.title.strip(),
             address_key=f"{KEY_PREFIX}{secrets.token_hex(8)}", state=AWAITING, keep_custom=new.keep_custom,
-            wait_minutes=new.wait_minutes, subject="", header_from="", size=0, mark=None, error="", created_by=by,
-            created_at=now, started_at=None, ended_at=None,
+            wait_minutes=new.wait_minutes, subject="", series="", header_from="", size=0, mark=None,
+            error="", created_by=by, created_at=now, started_at=None, ended_at=None,
         )  # fmt: skip
         placement.add_copies(
             connection,
@@ -64,7 +65,7 @@ def start_run(context: Context, tenant: TenantAccess, new: NewRun, by: str) -> P
             ],
         )  # fmt: skip
         if raw is not None:
-            _begin(context, connection, tenant.id, run_id, raw, outlet, new.keep_custom)
+            _begin(context, connection, tenant.id, run_id, raw, outlet, new.keep_custom, series)
         return run_id
 
     return get_run(context, tenant, context.store.transaction(write))
@@ -226,26 +227,27 @@ def _chosen(context: Context, tenant: TenantAccess, new: NewRun) -> list[SeedRow
     return chosen
 
 
-def _caught(context: Context, tenant: TenantAccess, new: NewRun) -> bytes:
+def _caught(context: Context, tenant: TenantAccess, new: NewRun) -> tuple[bytes, str]:
+    """Return a caught message and its template. ServiceProblem `not-found`."""
     if not new.tray or new.message is None:
         raise ServiceProblem("invalid-request", "A caught message needs `tray` and `message`")
 
-    def read(connection: Connection) -> bytes | None:
+    def read(connection: Connection) -> tuple[bytes, str] | None:
         tray = next((row for row in trays.list_trays(connection, tenant.id) if row.name == new.tray), None)
         found = None if tray is None else caught.get_message(connection, tray.id, new.message or 0)
-        return None if found is None else caught.source_of(connection, found.id)
+        return None if found is None else (caught.source_of(connection, found.id), found.series)
 
-    raw = context.store.transaction(read)
-    if raw is None:
+    done = context.store.transaction(read)
+    if done is None:
         raise ServiceProblem(
             "not-found", f"{tenant.name} has no message {new.message} in a tray {new.tray}", remedy="List its messages"
         )
-    return raw
+    return done
 
 
 def _begin(
     context: Context, connection: Connection, tenant_id: int, run_id: int, raw: bytes, outlet: OutletRow,
-    keep_custom: bool,
+    keep_custom: bool, series: str = "",
 ) -> None:  # fmt: skip
     """Store the message of a run and ask for its copies to be sent. ServiceProblem for what cannot be copied."""
     now = context.clock()
@@ -255,10 +257,11 @@ def _begin(
     except InputError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
     message = Message(made)
+    subject = message.value("Subject")
     placement.write_message(connection, run_id, raw)
     placement.update_run(
-        connection, run_id, state=RUNNING, started_at=now, size=len(raw), subject=message.value("Subject")[:500],
-        header_from=message.value("From")[:320],
+        connection, run_id, state=RUNNING, started_at=now, size=len(raw), subject=subject[:500],
+        series=series or series_of(subject), header_from=message.value("From")[:320],
     )  # fmt: skip
     jobs.enqueue(connection, SEND, tenant_id, run_id, now)
 

@@ -5,9 +5,10 @@ went out, missing; sending it twice would be worse, since a seed would then have
 """
 
 from collections.abc import Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import structlog
+from sqlalchemy import Connection
 
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.names import parse_address
@@ -44,7 +45,14 @@ def run_sending(context: Context, job: Job) -> None:
     now = context.clock()
     if outlet is not None and len(queued) > _IN_ONE_SESSION:
         context.store.transaction(lambda c: jobs.enqueue(c, SEND, run.tenant_id, run.id, now))
-    context.store.transaction(lambda c: jobs.enqueue(c, LOOK, run.tenant_id, 0, now, at=now + FIRST_LOOK))
+    context.store.transaction(lambda c: _ask_for_look(c, run.tenant_id, now))
+
+
+def _ask_for_look(connection: Connection, tenant_id: int, now: datetime) -> None:
+    """Look soon, although a look for copies of older runs may wait that would come later."""
+    at = now + FIRST_LOOK
+    jobs.enqueue(connection, LOOK, tenant_id, 0, now, at=at)
+    jobs.bring_forward(connection, LOOK, tenant_id, 0, at)
 
 
 def _send(context: Context, run: RunRow, outlet: OutletRow, copies: Sequence[CopyRow]) -> None:

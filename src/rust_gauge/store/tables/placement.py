@@ -75,6 +75,7 @@ placement_run = table(
     Column("keep_custom", Boolean, nullable=False),
     Column("wait_minutes", _Count, nullable=False),
     Column("subject", String(500), nullable=False),
+    Column("series", String(200), nullable=False),
     Column("header_from", String(320), nullable=False),
     Column("size", _Count, nullable=False),
     Column("mark", DOUBLE, nullable=True),
@@ -85,6 +86,7 @@ placement_run = table(
     Column("ended_at", Time, nullable=True),
     Index("placement_run_tenant", "tenant_id", "id"),
     Index("placement_run_time", "tenant_id", "started_at"),
+    Index("placement_run_series", "tenant_id", "series", "id"),
     Index("placement_run_state", "state", "tenant_id"),
 )
 

@@ -59,6 +59,7 @@ _CHANGES = (
         keep_custom BOOL NOT NULL,
         wait_minutes INT UNSIGNED NOT NULL,
         subject VARCHAR(500) NOT NULL,
+        series VARCHAR(200) NOT NULL,
         header_from VARCHAR(320) NOT NULL,
         size INT UNSIGNED NOT NULL,
         mark DOUBLE NULL,
@@ -69,6 +70,7 @@ _CHANGES = (
         ended_at DATETIME(6) NULL,
         KEY placement_run_tenant (tenant_id, id),
         KEY placement_run_time (tenant_id, started_at),
+        KEY placement_run_series (tenant_id, series, id),
         KEY placement_run_state (state, tenant_id),
         {_TENANT},
         FOREIGN KEY (outlet_id) REFERENCES outlet (id) ON DELETE SET NULL
