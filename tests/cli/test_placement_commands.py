@@ -129,9 +129,9 @@ def test_a_run_is_started_waited_for_and_read(
     assert json.loads(run("placement", "show", number, "--format", "json")[1])["copies"] == {"inbox": 1, "spam": 1}
     assert "done" in run("placement", "list")[1]
     assert run("placement", "wait", number)[0] == 3
-    told = run("placement", "history", "--days", "400", "--outlet", "office")
+    told = run("placement", "history", "--days", "400", "--outlet", "office", "--until", "2026-11-21")
     assert told[0] == 0
-    assert told[1].startswith("1 run through office, last 400 days")
+    assert told[1].startswith("1 run through office, 2025-10-18 to 2026-11-21")
     assert "1 of 2" in told[1]
     status, out, _ = run("placement", "run", "--outlet", "office")
     assert "(no message yet)" in out

@@ -6,7 +6,7 @@ import time
 from collections.abc import Mapping
 
 from rust_gauge.cli.input_files import read_octets
-from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, number_id
+from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, days_chosen, number_id, period_options
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session
@@ -56,7 +56,7 @@ def register(noun: Noun) -> None:
         "--wait", action="store_true", help="until the run ends; exit with 3 if a copy is not in the inbox"
     )
     made = noun.add("history", history, "placement over time by provider, and the day it turned", DOCUMENT)
-    made.add_argument("--days", type=int, default=90, help="period, until now (90)")
+    period_options(made, 90)
     made.add_argument("--outlet", default="", help="runs through this outlet only")
     made = noun.add("show", show, "show a run: providers, and where each copy landed", DOCUMENT)
     _run(made)
@@ -108,14 +108,15 @@ def run(session: Session) -> int:
 def history(session: Session) -> int:
     """Show placement over time. Exit status 3 if it turned for the worse somewhere."""
     arguments, output = session.arguments, session.output
-    found = session.client.placement.history(session.tenant(), days=arguments.days, outlet=arguments.outlet)
+    days, last = days_chosen(arguments)
+    found = session.client.placement.history(session.tenant(), last=last, days=days, outlet=arguments.outlet)
     output.document(arguments.format, found, lambda: _show_history(output, found))
     return 3 if any(each.turn is not None and each.turn.worse for each in found.providers) else 0
 
 
 def _show_history(output: Output, found: PlacementHistory) -> None:
     through = f" through {found.outlet}" if found.outlet else ""
-    output.line(f"{plural(found.runs, 'run')}{through}, last {plural(found.days, 'day')}")
+    output.line(f"{plural(found.runs, 'run')}{through}, {found.first} to {found.last}")
     output.table(("provider", "runs", "inbox", "spam", "lost", "turned"), [_line(each) for each in found.providers],
                  right=(1, 2, 3, 4))  # fmt: skip
     for each in found.providers:

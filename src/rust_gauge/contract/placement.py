@@ -292,7 +292,8 @@ class ProviderHistory(Model):
 class PlacementHistory(Model):
     """Placement of a period."""
 
-    days: int
+    first: date
+    last: date
     outlet: str
     outlets: list[str] = Field(description="Outlets with runs in the period")
     runs: int

@@ -106,10 +106,15 @@ def runs_in(connection: Connection, tenant_id: int, state: str) -> list[RunRow]:
     return values_of(RunRow, connection.execute(query))
 
 
-def runs_since(connection: Connection, tenant_id: int, since: datetime, outlet: str, limit: int) -> list[RunRow]:
-    """Return the newest runs that were started since then, oldest first; of one outlet, unless it is empty."""
+def runs_between(
+    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str, limit: int
+) -> list[RunRow]:
+    """Return the newest runs that were started from `since` on and before `until`, oldest first.
+
+    Of one outlet, unless it is empty.
+    """
     c = t.placement_run.c
-    query = select(t.placement_run).where(c.tenant_id == tenant_id, c.started_at >= since)
+    query = select(t.placement_run).where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
     if outlet:
         query = query.where(c.outlet_name == outlet)
     return values_of(RunRow, connection.execute(query.order_by(c.started_at.desc(), c.id.desc()).limit(limit)))[::-1]
@@ -135,10 +140,11 @@ def placed_by_series(connection: Connection, tenant_id: int, since: datetime) ->
     return {series: (int(judged), int(judged - inside)) for series, judged, inside in connection.execute(query)}
 
 
-def outlets_since(connection: Connection, tenant_id: int, since: datetime) -> list[str]:
-    """Return the names of outlets with runs that were started since then."""
+def outlets_between(connection: Connection, tenant_id: int, since: datetime, until: datetime) -> list[str]:
+    """Return the names of outlets with runs that were started from `since` on and before `until`."""
     c = t.placement_run.c
-    query = select(c.outlet_name).distinct().where(c.tenant_id == tenant_id, c.started_at >= since)
+    query = select(c.outlet_name).distinct()
+    query = query.where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
     return list(connection.scalars(query.order_by(c.outlet_name)))
 
 

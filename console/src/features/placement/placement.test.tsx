@@ -113,7 +113,8 @@ const point = (at: string, inbox: number, spam: number): Schemas['PlacementPoint
   judged: inbox + spam,
 });
 const history: Schemas['PlacementHistory'] = {
-  days: 90,
+  first: '2026-09-02',
+  last: '2026-11-30',
   outlet: '',
   outlets: ['driftline'],
   runs: 3,

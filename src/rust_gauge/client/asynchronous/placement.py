@@ -1,6 +1,7 @@
 """`client.placement`: seeds, outlets, and runs that tell where copies of a message land."""
 
 from collections.abc import AsyncIterator
+from datetime import date
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import placement as calls
@@ -73,9 +74,11 @@ class Placement(Part):
         """Yield runs, newest first."""
         return self._client.pages(lambda cursor: calls.list_runs(tenant, cursor))
 
-    async def history(self, tenant: str, *, days: int = 90, outlet: str = "") -> PlacementHistory:
+    async def history(
+        self, tenant: str, *, last: date | None = None, days: int = 90, outlet: str = ""
+    ) -> PlacementHistory:
         """Return placement over time at each provider, the day it turned, and what else changed then."""
-        return await self._client.send(calls.get_history(tenant, days, outlet))
+        return await self._client.send(calls.get_history(tenant, last, days, outlet))
 
     async def start(self, tenant: str, new: NewRun, raw: bytes | None = None) -> PlacementRun:
         """Start a run, with its message if it is at hand; else the run awaits it at `address`."""

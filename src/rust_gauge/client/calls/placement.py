@@ -1,5 +1,6 @@
 """Calls of `client.placement`."""
 
+from datetime import date
 from urllib.parse import quote
 
 from pydantic import TypeAdapter
@@ -76,9 +77,9 @@ def list_runs(tenant: str, cursor: str | None) -> Call[Page[RunSummary]]:
     return make_call("GET", tenant_path(tenant, "placement-runs"), Page[RunSummary], cursor=cursor)
 
 
-def get_history(tenant: str, days: int, outlet: str) -> Call[PlacementHistory]:
+def get_history(tenant: str, last: date | None, days: int, outlet: str) -> Call[PlacementHistory]:
     return make_call(
-        "GET", tenant_path(tenant, "placement-history"), PlacementHistory, days=days, outlet=outlet or None
+        "GET", tenant_path(tenant, "placement-history"), PlacementHistory, last=last, days=days, outlet=outlet or None
     )
 
 

@@ -3,6 +3,7 @@
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
 from collections.abc import Iterator
+from datetime import date
 
 from rust_gauge.client.calls import placement as calls
 from rust_gauge.client.synchronous.part import Part
@@ -75,9 +76,9 @@ class Placement(Part):
         """Yield runs, newest first."""
         return self._client.pages(lambda cursor: calls.list_runs(tenant, cursor))
 
-    def history(self, tenant: str, *, days: int = 90, outlet: str = "") -> PlacementHistory:
+    def history(self, tenant: str, *, last: date | None = None, days: int = 90, outlet: str = "") -> PlacementHistory:
         """Return placement over time at each provider, the day it turned, and what else changed then."""
-        return self._client.send(calls.get_history(tenant, days, outlet))
+        return self._client.send(calls.get_history(tenant, last, days, outlet))
 
     def start(self, tenant: str, new: NewRun, raw: bytes | None = None) -> PlacementRun:
         """Start a run, with its message if it is at hand; else the run awaits it at `address`."""

@@ -4,11 +4,13 @@ Each run is so many copies in the inbox of so many judged. The series is cut whe
 likelihood ratio of binomials); how good the best cut of a series without a turn would be is seen by shuffling the runs.
 """
 
-import math
-import random
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import TypeAlias
+
+import numpy as np
+from numpy.typing import NDArray
 
 from rust_gauge.core.mailflow.rates import Rate, rate
 
@@ -44,29 +46,28 @@ class Turn:
         return self.after.value < self.before.value
 
 
+_Numbers: TypeAlias = NDArray[np.float64]
+
+
 def find_turn(points: Sequence[Point]) -> Turn | None:
     """Return the turn of a series in the order of time; None where there is none, or too few runs to tell."""
     known = _together([point for point in points if point.judged])
-    best = _best_cut([(point.inbox, point.judged) for point in known])
-    if best is None:
+    inbox, judged = (np.array([float(getattr(p, name)) for p in known]) for name in ("inbox", "judged"))
+    cut, gain = _best_cut(inbox, judged)
+    if cut == 0:
         return None
-    cut, gain = best
     as_good = 0
-    dice = random.Random(0)  # noqa: S311 - the same answer for the same runs
-    pairs = [(point.inbox, point.judged) for point in known]
+    dice = np.random.default_rng(0)  # the same answer for the same runs
     for _ in range(_SHUFFLES):
-        dice.shuffle(pairs)
-        found = _best_cut(pairs)
-        as_good += found is not None and found[1] >= gain - 1e-9
-        if as_good > LEAST_SURE * (_SHUFFLES + 1):  # cannot become sure any more
+        order = dice.permutation(len(known))
+        as_good += _best_cut(inbox[order], judged[order])[1] >= gain - 1e-9
+        if as_good + 1 > LEAST_SURE * (_SHUFFLES + 1):  # cannot become sure any more
             return None
-    chance = (as_good + 1) / (_SHUFFLES + 1)
     before, after = (
         rate(sum(p.inbox for p in side), sum(p.judged for p in side)) for side in (known[:cut], known[cut:])
     )
-    if chance > LEAST_SURE or before is None or after is None:
-        return None
-    return Turn(known[cut].at, known[cut - 1].at, before, after, chance)
+    assert before is not None and after is not None, "each side has copies"
+    return Turn(known[cut].at, known[cut - 1].at, before, after, (as_good + 1) / (_SHUFFLES + 1))
 
 
 def _together(points: list[Point]) -> list[Point]:
@@ -77,29 +78,26 @@ def _together(points: list[Point]) -> list[Point]:
     return [Point(group[0].at, sum(p.inbox for p in group), sum(p.judged for p in group)) for group in groups]
 
 
-def _best_cut(pairs: Sequence[tuple[int, int]]) -> tuple[int, float] | None:
-    """Return where a series is cut best, and twice the log likelihood ratio; None where no cut has enough on a side."""
-    inbox, judged = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
-    if not judged:
-        return None
-    whole = _log_likelihood(inbox, judged)
-    best: tuple[int, float] | None = None
-    left_inbox = left_judged = 0
-    for number, (a, b) in enumerate(pairs[:-1], 1):
-        left_inbox, left_judged = left_inbox + a, left_judged + b
-        if number < _SIDE_RUNS or len(pairs) - number < _SIDE_RUNS:
-            continue
-        if left_judged < _SIDE_COPIES or judged - left_judged < _SIDE_COPIES:
-            continue
-        parts = _log_likelihood(left_inbox, left_judged) + _log_likelihood(inbox - left_inbox, judged - left_judged)
-        gain = 2 * (parts - whole)
-        if best is None or gain > best[1]:
-            best = number, gain
-    return best
+def _best_cut(inbox: _Numbers, judged: _Numbers) -> tuple[int, float]:
+    """Return where a series is cut best, and twice the log likelihood ratio; (0, 0) where no cut has enough on a
+    side."""
+    if len(inbox) < 2 * _SIDE_RUNS:
+        return 0, 0.0
+    left, left_all = np.cumsum(inbox)[:-1], np.cumsum(judged)[:-1]
+    right, right_all = inbox.sum() - left, judged.sum() - left_all
+    gain = _log_likelihood(left, left_all) + _log_likelihood(right, right_all)
+    gain = 2 * (gain - _log_likelihood(inbox.sum(keepdims=True), judged.sum(keepdims=True)))
+    runs = np.arange(1, len(inbox))
+    enough = (np.minimum(runs, len(inbox) - runs) >= _SIDE_RUNS) & (np.minimum(left_all, right_all) >= _SIDE_COPIES)
+    gain[~enough] = 0.0
+    best = int(np.argmax(gain))
+    return (best + 1, float(gain[best])) if gain[best] > 1e-9 else (0, 0.0)
 
 
-def _log_likelihood(count: int, total: int) -> float:
-    if count in (0, total):
-        return 0.0
-    share = count / total
-    return count * math.log(share) + (total - count) * math.log(1 - share)
+def _log_likelihood(count: _Numbers, total: _Numbers) -> _Numbers:
+    share = count / np.maximum(total, 1.0)
+    inside = np.where((share > 0) & (share < 1), share, 0.5)  # both ends have the likelihood 1
+    made: _Numbers = np.where(
+        (share > 0) & (share < 1), count * np.log(inside) + (total - count) * np.log(1 - inside), 0.0
+    )
+    return made

@@ -1,7 +1,7 @@
 """Placement over time: a series for each provider, the day it turned, and what else changed then."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from email.utils import parseaddr
 
 from sqlalchemy import Connection
@@ -21,12 +21,18 @@ from rust_gauge.store.placement import CountRow, RunRow
 _MOST_RUNS = 3000  # the newest of the period
 
 
-def placement_history(context: Context, tenant: TenantAccess, days: int, outlet: str) -> PlacementHistory:
-    """Return the placement of a period at each provider. `outlet`: only runs through this one; empty: all."""
-    since = context.clock() - timedelta(days=days)
+def placement_history(
+    context: Context, tenant: TenantAccess, last: date | None, days: int, outlet: str
+) -> PlacementHistory:
+    """Return placement at each provider on so many days up to the last one, which is today without it.
+
+    `outlet`: only runs through this one; empty: all.
+    """
+    last = last or context.clock().date()
+    since, until = (datetime.combine(last - timedelta(days=back), time(), UTC) for back in (days - 1, -1))
 
     def read(connection: Connection) -> tuple[list[RunRow], list[CountRow]]:
-        rows = placement.runs_since(connection, tenant.id, since, outlet, _MOST_RUNS)
+        rows = placement.runs_between(connection, tenant.id, since, until, outlet, _MOST_RUNS)
         return rows, placement.counts_of(connection, [row.id for row in rows])
 
     runs, counts = context.store.transaction(read)
@@ -38,8 +44,10 @@ def placement_history(context: Context, tenant: TenantAccess, days: int, outlet:
         for placed in sum_up((row.provider, Outcome(row.outcome), row.copies) for row in by_run.get(run.id, ())):
             series.setdefault(placed.provider, []).append((run, placed))
     providers = [_provider(context, tenant, provider, series[provider]) for provider in sorted(series)]
-    outlets = context.store.transaction(lambda c: placement.outlets_since(c, tenant.id, since))
-    return PlacementHistory(days=days, outlet=outlet, outlets=outlets, runs=len(runs), providers=providers)
+    outlets = context.store.transaction(lambda c: placement.outlets_between(c, tenant.id, since, until))
+    return PlacementHistory(
+        first=since.date(), last=last, outlet=outlet, outlets=outlets, runs=len(runs), providers=providers
+    )
 
 
 def _provider(

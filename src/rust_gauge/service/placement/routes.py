@@ -1,5 +1,6 @@
 """Placement under /api/v1: seeds, outlets and runs."""
 
+from datetime import date
 from typing import Annotated
 
 from fastapi import Path, Query, Request, Response
@@ -104,11 +105,12 @@ def check_outlet(context: Ctx, tenant: Tenant, name: Name) -> Outlet:
 @router.get("/tenants/{tenant}/placement-history", tags=["placement"], operation_id="get_placement_history")
 def get_placement_history(
     context: Ctx, tenant: Tenant,
-    days: Annotated[int, Query(ge=1, le=400, description="Period, until now")] = 90,
+    last: Annotated[date | None, Query(description="Last day of the period; today without it")] = None,
+    days: Annotated[int, Query(ge=1, le=400, description="Its length")] = 90,
     outlet: Annotated[str, Query(max_length=40, description="Runs through this outlet only")] = "",
 ) -> PlacementHistory:  # fmt: skip
     """Return placement over time at each provider, the day it turned, and what else changed then."""
-    return history.placement_history(context, tenant, days, outlet)
+    return history.placement_history(context, tenant, last, days, outlet)
 
 
 @router.get("/tenants/{tenant}/placement-runs", tags=["placement"], operation_id="list_placement_runs")

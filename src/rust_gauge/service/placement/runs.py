@@ -2,7 +2,7 @@
 
 import secrets
 from collections.abc import Iterable, Sequence
-from datetime import UTC
+from datetime import UTC, datetime
 
 from sqlalchemy import Connection
 
@@ -65,7 +65,7 @@ def start_run(context: Context, tenant: TenantAccess, new: NewRun, by: str) -> P
             ],
         )  # fmt: skip
         if raw is not None:
-            _begin(context, connection, tenant.id, run_id, raw, outlet, new.keep_custom, series)
+            _begin(connection, now, tenant.id, run_id, raw, outlet, new.keep_custom, series)
         return run_id
 
     return get_run(context, tenant, context.store.transaction(write))
@@ -79,6 +79,7 @@ def hand_in(context: Context, tenant: TenantAccess, id: int, raw: bytes) -> Plac
 
 def take_message(context: Context, run: RunRow, raw: bytes) -> None:
     """Give a run its message. ServiceProblem `already-there` for one that has it, `invalid-request` for no message."""
+    now = context.clock()
 
     def write(connection: Connection) -> None:
         row = placement.get_run(connection, run.tenant_id, run.id, lock=True)
@@ -90,7 +91,7 @@ def take_message(context: Context, run: RunRow, raw: bytes) -> None:
         outlet = next((each for each in outlets if each.id == row.outlet_id), None)
         if outlet is None:
             raise ServiceProblem("not-found", f"The outlet {row.outlet_name} was deleted", remedy="Start another run")
-        _begin(context, connection, run.tenant_id, run.id, raw, outlet, row.keep_custom)
+        _begin(connection, now, run.tenant_id, run.id, raw, outlet, row.keep_custom)
 
     context.store.transaction(write)
 
@@ -246,11 +247,10 @@ def _caught(context: Context, tenant: TenantAccess, new: NewRun) -> tuple[bytes,
 
 
 def _begin(
-    context: Context, connection: Connection, tenant_id: int, run_id: int, raw: bytes, outlet: OutletRow,
+    connection: Connection, now: datetime, tenant_id: int, run_id: int, raw: bytes, outlet: OutletRow,
     keep_custom: bool, series: str = "",
 ) -> None:  # fmt: skip
     """Store the message of a run and ask for its copies to be sent. ServiceProblem for what cannot be copied."""
-    now = context.clock()
     plan = CopyPlan(outlet.from_name, outlet.from_address, keep_custom, fields_of(outlet))
     try:
         made = make_copy(raw, plan, mark="0" * 20, to="seed@seed.example", domain="seed.example", now=now)
