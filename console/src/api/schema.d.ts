@@ -13469,7 +13469,8 @@ export interface components {
          * PlacementHistory
          * @description Placement of a period.
          * @example {
-         *       "days": 1,
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
          *       "outlet": "text",
          *       "outlets": [
          *         "text"
@@ -13522,8 +13523,16 @@ export interface components {
          *     }
          */
         PlacementHistory: {
-            /** Days */
-            days: number;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
             /** Outlet */
             outlet: string;
             /**
@@ -34398,7 +34407,9 @@ export interface operations {
     get_placement_history: {
         parameters: {
             query?: {
-                /** @description Period, until now */
+                /** @description Last day of the period; today without it */
+                last?: string | null;
+                /** @description Its length */
                 days?: number;
                 /** @description Runs through this outlet only */
                 outlet?: string;
