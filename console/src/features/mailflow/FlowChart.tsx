@@ -45,11 +45,15 @@ const Tip = styled.div`
   font-size: 12px;
 `;
 
-/** The share of each day; null on days without mail. */
+const FEW = 20; // messages
+
+/** The share of each day; null on days without mail, and on those that have hardly begun: one bounce of one message. */
 export function ratesOf(series: Series, name: RateName | 'delivered'): (number | null)[] {
   if (name === 'delivered') return series.delivered;
   const of = name === 'complained' || name === 'unsubscribed' ? series.delivered : series.attempted;
-  return series[name].map((n, i) => (of[i] ? n / of[i] : null));
+  const days = of.filter((n) => n > 0).sort((a, b) => a - b);
+  const usual = days[Math.floor(days.length / 2)] ?? 0;
+  return series[name].map((n, i) => (of[i] && of[i] >= Math.min(FEW, usual / 5) ? n / of[i] : null));
 }
 
 /** The days of a period, ISO. */

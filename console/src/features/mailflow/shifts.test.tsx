@@ -155,6 +155,10 @@ describe('day by day', () => {
     expect(ratesOf(series as never, 'permanent')).toEqual([0.1, null]);
     expect(ratesOf(series as never, 'unsubscribed')).toEqual([1 / 90, 0]);
     expect(ratesOf(series as never, 'delivered')).toEqual([90, 90]);
+    const hardlyBegun = {attempted: [100, 120, 1], permanent: [1, 0, 1]};
+    expect(ratesOf(hardlyBegun as never, 'permanent')).toEqual([0.01, 0, null]);
+    const small = {attempted: [4, 3, 1], permanent: [1, 0, 1]};
+    expect(ratesOf(small as never, 'permanent')).toEqual([0.25, 0, 1]);
     expect(daysOf('2026-02-28', 2)).toEqual(['2026-02-28', '2026-03-01']);
   });
 
