@@ -168,7 +168,7 @@ def _fate(dice: random.Random, provider: str, relay: str, back: int) -> tuple[Ou
         return (Outcome.REFUSED if dice.random() < 0.8 else Outcome.SPAM), seconds
     if provider == "fenlandnet.example" and back == _OUTAGE:
         return Outcome.MISSING, 0
-    spam = {"kestrelbox.example": 0.75 if back <= _TURNED else 0.06, "tidepost.example": 0.02}.get(provider, 0.04)
+    spam = {"kestrelbox.example": 0.9 if back <= _TURNED else 0.06, "tidepost.example": 0.02}.get(provider, 0.04)
     if dice.random() < spam:
         return Outcome.SPAM, seconds
     if provider == "orchardmail.example" and dice.random() < 0.5:
