@@ -38,16 +38,15 @@ _OUTAGE = 3  # days ago: Fenlandnet
 
 
 @dataclass(frozen=True, slots=True)
-class _Way:
-    """An outlet of the demo."""
+class _Relay:
+    """A relay whose outlet has its name."""
 
     name: str
     host: str
-    relay: str
 
 
-_WAYS = (_Way("driftline", "smtp.driftline.example", "driftline"), _Way("cobble", "smtp.cobble.example", "cobble"))
-SEED_HOSTS = [f"imap.{provider.name}" for provider in PROVIDERS] + [way.host for way in _WAYS]
+_RELAYS = (_Relay("driftline", "smtp.driftline.example"), _Relay("cobble", "smtp.cobble.example"))
+SEED_HOSTS = [f"imap.{provider.name}" for provider in PROVIDERS] + [relay.host for relay in _RELAYS]
 """Hosts without TLS, which the settings of the demo have to name."""
 
 
@@ -89,13 +88,13 @@ def load_placement(context: Context, tenant: TenantAccess) -> int:
                 password=PASSWORD, folders=folders + more, lists=["weekly"],
             ),
         )  # fmt: skip
-    for way in _WAYS:
+    for relay in _RELAYS:
         outlets.add_outlet(
             context, tenant,
             NewOutlet(
-                name=way.name, host=way.host, port=587, security="none", from_name="Glasswort Theatre",
+                name=relay.name, host=relay.host, port=587, security="none", from_name="Glasswort Theatre",
                 from_address="news@news.glasswort.example", mail_from="bounce@news.glasswort.example",
-                relay=way.relay, stream="newsletter",
+                relay=relay.name, stream="newsletter",
             ),
         )  # fmt: skip
     rows = context.store.transaction(lambda c: store_seeds.list_seeds(c, tenant.id))
@@ -108,8 +107,8 @@ def load_placement(context: Context, tenant: TenantAccess) -> int:
     added = 0
     for number, back in enumerate(range(_DAYS, 0, -_EVERY.days)):
         at = now - timedelta(days=back, minutes=20)
-        for way in _WAYS[: 2 if number % 3 == 1 else 1]:
-            context.store.transaction(lambda c, w=way, a=at, b=back: _past(c, tenant, rows, w, a, b))  # type: ignore[misc]
+        for relay in _RELAYS[: 2 if number % 3 == 1 else 1]:
+            context.store.transaction(lambda c, w=relay, a=at, b=back: _past(c, tenant, rows, w, a, b))  # type: ignore[misc]
             added += 1
     return added + _start_one(context, tenant)
 
@@ -131,13 +130,13 @@ def _start_one(context: Context, tenant: TenantAccess) -> int:
 
 
 def _past(
-    connection: Connection, tenant: TenantAccess, seeds: list[SeedRow], way: _Way, at: datetime, back: int
+    connection: Connection, tenant: TenantAccess, seeds: list[SeedRow], relay: _Relay, at: datetime, back: int
 ) -> None:
     """Write a run as it came out `back` days ago."""
-    dice = random.Random(f"{way.name} {back}")  # noqa: S311 - the demo is the same each time
-    outlet = next(row for row in store_seeds.list_outlets(connection, tenant.id) if row.name == way.name)
+    dice = random.Random(f"{relay.name} {back}")  # noqa: S311 - the demo is the same each time
+    outlet = next(row for row in store_seeds.list_outlets(connection, tenant.id) if row.name == relay.name)
     run_id = placement.add_run(
-        connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=way.name, title="",
+        connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=relay.name, title="",
         address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, wait_minutes=60,
         subject="This week at Glasswort", series="This week at Glasswort",
         header_from="Glasswort Theatre <news@news.glasswort.example>", size=21_400,
@@ -145,7 +144,7 @@ def _past(
     )  # fmt: skip
     copies = []
     for seed in seeds:
-        outcome, seconds = _fate(dice, seed.provider, way.name, back)
+        outcome, seconds = _fate(dice, seed.provider, relay.name, back)
         found = outcome in (Outcome.INBOX, Outcome.SPAM, Outcome.OTHER)
         folder = {Outcome.INBOX: INBOX, Outcome.SPAM: SPAM, Outcome.OTHER: _OFFERS}.get(outcome, "")
         refused = outcome is Outcome.REFUSED
@@ -154,22 +153,22 @@ def _past(
             {
                 "tenant_id": tenant.id, "run_id": run_id, "seed_id": seed.id, "address": seed.address,
                 "provider": seed.provider, "mark": new_mark(dice.randbytes(10)), "outcome": outcome, "folder": folder,
-                "reply": reply, "problem": f"{way.host} refuses the message: {reply}" if refused else "",
+                "reply": reply, "problem": f"{relay.host} refuses the message: {reply}" if refused else "",
                 "sent_at": at, "arrived_at": at + timedelta(seconds=seconds) if found else None, "looked_at": at,
-                "arrival": _arrival(way, seed, at, seconds) if found else None,
+                "arrival": _arrival(relay, seed, at, seconds) if found else None,
             }
         )  # fmt: skip
     placement.add_copies(connection, copies)  # type: ignore[arg-type]
 
 
-def _fate(dice: random.Random, provider: str, way: str, back: int) -> tuple[Outcome, float]:
+def _fate(dice: random.Random, provider: str, relay: str, back: int) -> tuple[Outcome, float]:
     """Return what became of one copy, and after how many seconds."""
     seconds = 2 + dice.expovariate(1 / 9)
-    if way == "cobble" and _LISTED[1] <= back <= _LISTED[0]:
+    if relay == "cobble" and _LISTED[1] <= back <= _LISTED[0]:
         return (Outcome.REFUSED if dice.random() < 0.8 else Outcome.SPAM), seconds
     if provider == "fenlandnet.example" and back == _OUTAGE:
         return Outcome.MISSING, 0
-    spam = {"kestrelbox.example": 0.75 if back <= _TURNED else 0.06, "tidepost.example": 0.02}.get(provider, 0.04)
+    spam = {"kestrelbox.example": 0.9 if back <= _TURNED else 0.06, "tidepost.example": 0.02}.get(provider, 0.04)
     if dice.random() < spam:
         return Outcome.SPAM, seconds
     if provider == "orchardmail.example" and dice.random() < 0.5:
@@ -177,13 +176,13 @@ def _fate(dice: random.Random, provider: str, way: str, back: int) -> tuple[Outc
     return (Outcome.INBOX if dice.random() > 0.01 else Outcome.MISSING), seconds
 
 
-def _arrival(way: _Way, seed: SeedRow, at: datetime, seconds: float) -> dict[str, object]:
+def _arrival(relay: _Relay, seed: SeedRow, at: datetime, seconds: float) -> dict[str, object]:
     later = at + timedelta(seconds=seconds)
     return {
         "hops": [
-            {"from_host": "desk.skerry.example", "by_host": way.host, "protocol": "ESMTPSA", "at": at.isoformat(),
+            {"from_host": "desk.skerry.example", "by_host": relay.host, "protocol": "ESMTPSA", "at": at.isoformat(),
              "seconds": None},
-            {"from_host": way.host, "by_host": f"mx1.{seed.provider}", "protocol": "ESMTPS", "at": later.isoformat(),
+            {"from_host": relay.host, "by_host": f"mx1.{seed.provider}", "protocol": "ESMTPS", "at": later.isoformat(),
              "seconds": round(seconds, 1)},
         ],
         "verified": [

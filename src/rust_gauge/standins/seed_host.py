@@ -201,11 +201,11 @@ class _Imap(_Talk):
             tag, *words = [quoted.replace(b"\\", b"") or bare for quoted, bare in _WORD.findall(line)]
             self.tag = tag.decode("ascii", "replace")
             verb = b" ".join(words[:2]).upper() if words[:1] and words[0].upper() == b"UID" else words[0].upper()
-            answer = getattr(self, "do_" + verb.decode("ascii", "replace").replace(" ", "_").lower(), None)
+            answer = _COMMANDS.get(verb)
             if answer is None:
                 self.say(f"{self.tag} BAD Unknown command")
                 continue
-            answer(words[2 if verb.startswith(b"UID") else 1 :])
+            answer(self, words[2 if verb.startswith(b"UID") else 1 :])
             if verb == b"LOGOUT":
                 return
 
@@ -221,16 +221,16 @@ class _Imap(_Talk):
     def done(self, text: str) -> None:
         self.say(f"{self.tag} {text}")
 
-    def do_capability(self, _: list[bytes]) -> None:
+    def answer_capability(self, _: list[bytes]) -> None:
         self.say("* CAPABILITY IMAP4rev1 AUTH=PLAIN QUOTA")
         self.done("OK Done")
 
-    def do_authenticate(self, _: list[bytes]) -> None:
+    def answer_authenticate(self, _: list[bytes]) -> None:
         self.say("+ ")
         said = base64.b64decode(self.rfile.readline(10_000)).decode("utf-8", "replace").split("\0")
         self.sign_in(said[-2].lower(), said[-1])
 
-    def do_login(self, words: list[bytes]) -> None:
+    def answer_login(self, words: list[bytes]) -> None:
         self.sign_in(words[0].decode().lower(), words[1].decode())
 
     def sign_in(self, user: str, password: str) -> None:
@@ -241,12 +241,12 @@ class _Imap(_Talk):
         self.box = found
         self.done("OK Done")
 
-    def do_list(self, _: list[bytes]) -> None:
+    def answer_list(self, _: list[bytes]) -> None:
         for name in self.box.folders if self.box else ():
             self.say(f'* LIST (\\HasNoChildren) "/" "{name}"')
         self.done("OK Done")
 
-    def do_examine(self, words: list[bytes]) -> None:
+    def answer_examine(self, words: list[bytes]) -> None:
         name = words[0].decode()
         if self.box is None or name not in self.box.folders:
             self.done("NO [NONEXISTENT] No such folder")
@@ -256,16 +256,16 @@ class _Imap(_Talk):
         self.say("* OK [UIDVALIDITY 1]")
         self.done("OK [READ-ONLY]")
 
-    def do_getquotaroot(self, _: list[bytes]) -> None:
+    def answer_getquotaroot(self, _: list[bytes]) -> None:
         used = self.box.used if self.box else 0
         self.say('* QUOTAROOT INBOX ""')
         self.say(f'* QUOTA "" (STORAGE {round(used * 1000)} 1000)')
         self.done("OK Done")
 
-    def do_noop(self, _: list[bytes]) -> None:
+    def answer_noop(self, _: list[bytes]) -> None:
         self.done("OK Done")
 
-    def do_uid_search(self, words: list[bytes]) -> None:
+    def answer_uid_search(self, words: list[bytes]) -> None:
         """UID SEARCH HEADER name text."""
         wanted = words[1].lower() + b": " + words[2].lower()
         with self.host.lock:
@@ -273,7 +273,7 @@ class _Imap(_Talk):
         self.say(f"* SEARCH {' '.join(found)}".rstrip())
         self.done("OK Done")
 
-    def do_uid_fetch(self, words: list[bytes]) -> None:
+    def answer_uid_fetch(self, words: list[bytes]) -> None:
         for number, kept in enumerate(self.kept(), 1):
             if str(kept.uid).encode() == words[0]:
                 head = f'* {number} FETCH (UID {kept.uid} INTERNALDATE "{kept.at:%d-%b-%Y %H:%M:%S +0000}" BODY[]<0> '
@@ -281,12 +281,26 @@ class _Imap(_Talk):
                 self.say(")")
         self.done("OK Done")
 
-    def do_logout(self, _: list[bytes]) -> None:
+    def answer_logout(self, _: list[bytes]) -> None:
         self.say("* BYE")
         self.done("OK Done")
 
     def kept(self) -> list[Kept]:
         return self.box.folders[self.folder] if self.box and self.folder else []
+
+
+_COMMANDS: dict[bytes, Callable[[_Imap, list[bytes]], None]] = {
+    b"CAPABILITY": _Imap.answer_capability,
+    b"AUTHENTICATE": _Imap.answer_authenticate,
+    b"LOGIN": _Imap.answer_login,
+    b"LIST": _Imap.answer_list,
+    b"EXAMINE": _Imap.answer_examine,
+    b"GETQUOTAROOT": _Imap.answer_getquotaroot,
+    b"NOOP": _Imap.answer_noop,
+    b"UID SEARCH": _Imap.answer_uid_search,
+    b"UID FETCH": _Imap.answer_uid_fetch,
+    b"LOGOUT": _Imap.answer_logout,
+}
 
 
 if __name__ == "__main__":

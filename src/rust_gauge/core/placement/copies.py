@@ -1,6 +1,6 @@
 """Copies of a message for seeds: each goes to one seed and carries a mark by which it is found again.
 
-What belongs to the way a message took, and to whom it went, is made anew for each copy; the rest stays as it is.
+What belongs to the route of a message, and to whom it went, is made for each copy; the rest stays as it is.
 """
 
 import re
@@ -17,7 +17,7 @@ MAX_COPIED = 10 * 2**20  # octets of a message that is sent as copies
 _MARK = re.compile(r"[a-z0-9]{20}")
 _FIELD_NAME = re.compile(r"[!-9;-~]{1,80}")  # RFC 5322 §2.2
 _LINE_END = re.compile(r"[\r\n\0]")
-# Made anew for a copy, or true only of the way that the message took before.
+# Made for each copy, or true only of the route that the message took before.
 _MADE_ANEW = frozenset(
     ("date", "from", "sender", "to", "cc", "bcc", "message-id", "return-path", "received", "delivered-to",
      "x-original-to", "envelope-to", "dkim-signature", "arc-seal", "arc-message-signature",
@@ -92,9 +92,7 @@ def make_copy(raw: bytes, plan: CopyPlan, *, mark: str, to: str, domain: str, no
     else:
         first = next(iter(message.all("From")), None)
         if first is None:
-            raise InputError(
-                "The message has no From", remedy="Add one, or give the outlet a From address that takes its place"
-            )
+            raise InputError("The message has no From", remedy="Add one, or set a From address at the outlet")
         sender = first.raw
     replaced = {field.name.lower() for field in plan.extra}
     kept = [

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from rust_gauge.core.mailflow.rates import Rate, rate
 
 _SIDE_RUNS, _SIDE_COPIES = 2, 4  # at least, on either side of a turn
-_SHUFFLES = 199
+_SHUFFLES = 999
 _MOST_POINTS = 400  # more runs are put together, neighbours with neighbours
 LEAST_SURE = 0.01  # as good a cut in at most this share of shuffled series
 

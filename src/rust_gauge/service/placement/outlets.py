@@ -73,7 +73,7 @@ def get_outlet(context: Context, tenant: TenantAccess, name: str) -> Outlet:
 
 
 def update_outlet(context: Context, tenant: TenantAccess, name: str, change: OutletChange) -> Outlet:
-    """Change settings of an outlet; what is left out stays. It is tested anew."""
+    """Change settings of an outlet; what is left out stays. It is tested again."""
     row = find_outlet(context, tenant, name)
     given: dict[str, Any] = {key: value for key, value in change.model_dump().items() if value is not None}
     if given.keys() & {"host", "port", "security"}:

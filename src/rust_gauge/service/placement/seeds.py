@@ -68,7 +68,7 @@ def find_seed(context: Context, tenant: TenantAccess, id: int) -> SeedRow:
 
 
 def update_seed(context: Context, tenant: TenantAccess, id: int, change: SeedChange) -> Seed:
-    """Change settings of a seed; what is left out stays. It is signed in to anew where that may come out otherwise."""
+    """Change settings of a seed; what is left out stays. It is signed in to again where that may differ."""
     row = find_seed(context, tenant, id)
     given: dict[str, Any] = {key: value for key, value in change.model_dump().items() if value is not None}
     if "lists" in given:
