@@ -55,7 +55,7 @@ export function byDay(points: Point[]): Column[] {
 }
 
 /** The strip: a column for each run, from the ground up inbox, another category, spam, missing or refused. */
-export function Strip({provider, since, until}: {provider: Provider; since: number; until: number}) {
+function Strip({provider, since, until}: {provider: Provider; since: number; until: number}) {
   const points = byDay(provider.points);
   const at = (iso: string) => ((new Date(iso).getTime() - since) / Math.max(1, until - since)) * (WIDTH - 14) + 7;
   const step = Math.min(12, Math.max(1.5, (WIDTH - 14) / Math.max(1, points.length) - 1));
