@@ -138,7 +138,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
           <DataTable
             label="Placement of this template"
             file="placement-of-template.csv"
-            rows={placement}
+            rows={[...placement].reverse()}
             id={(row) => String(row.run)}
             columns={[
               {
