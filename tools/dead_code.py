@@ -14,7 +14,7 @@ ROOT = Path(__file__).resolve().parent.parent
 LOOKED_AT = {"function", "method", "class", "property", "import", "unreachable_code"}
 # Called by asyncio, http.server, smtplib, aiosmtpd, pydantic-settings, argparse, Alembic, Prometheus, or by getattr.
 CALLED_BY_NAME = re.compile(
-    r"(connection_(made|lost)|data(gram)?_received|do_(GET|POST)|log_message|handle|handle_\w+|factory|error|collect|connect_tcp|start_tls|get_extra_info|readline|getreply|_get_socket|on_response_complete|"
+    r"(connection_(made|lost)|data(gram)?_received|do_(GET|POST)|log_message|handle|handle_\w+|factory|error|collect|connect_tcp|start_tls|get_extra_info|readline|getreply|_get_socket|get_request|on_response_complete|"
     r"settings_customise_sources|upgrade|open_rate|_check_value|__\w+__)$"
 )
 DECORATORS = [

@@ -2,7 +2,9 @@
 
 import os
 import pwd
+import ssl
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -10,7 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rust_gauge.gateways.destination import Destination, DestinationError, find_destination
+from rust_gauge.gateways.outlet_out import OutletAccess, OutletError, outlet_session
 from rust_gauge.gateways.seed_mailbox import SeedError, from_utf7, seed_mailbox, to_utf7
+from rust_gauge.standins.pages import make_certificates
 from rust_gauge.standins.seed_host import Box, SeedHost
 from tests.gateways.servers import dovecot, free_port
 
@@ -69,6 +73,37 @@ def test_a_wrong_password_is_told_from_a_host_that_does_not_answer(port: int) ->
     with pytest.raises(SeedError) as caught, seed_mailbox(there(port), "tls", "a", "b"):
         pass
     assert caught.value.kind == "tls"
+
+
+@pytest.fixture(scope="module")
+def certificates(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """An authority of its own, and a certificate for imap.tidepost.example."""
+    directory = tmp_path_factory.mktemp("certificates")
+    (directory / "imap.tidepost.example").mkdir()
+    make_certificates(directory)
+    return directory
+
+
+def test_over_tls_the_certificate_has_to_be_valid_for_the_host(certificates: Path) -> None:
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificates / "server.pem")
+    ca_file = str(certificates / "ca.pem")
+    with SeedHost("mx", [Box("a@tidepost.example", "b")], tls=context) as host:
+        known, other = (
+            replace(there(host.imap_port), host=name) for name in ("imap.tidepost.example", "imap.other.example")
+        )
+        with seed_mailbox(known, "tls", "a@tidepost.example", "b", ca_file=ca_file) as mailbox:
+            assert mailbox.folders() == ["INBOX", "Spam"]
+        for wrong, authority in ((other, ca_file), (known, "")):
+            with pytest.raises(SeedError) as caught, seed_mailbox(wrong, "tls", "a", "b", ca_file=authority):
+                pass
+            assert caught.value.kind == "tls"
+        outlet = replace(known, port=host.smtp_port)
+        with outlet_session(OutletAccess("tls", "", "", ca_file=ca_file), outlet) as session:
+            assert session.send(RAW, "b@d.example", "a@tidepost.example").startswith("250")
+        with pytest.raises(OutletError) as refused, outlet_session(OutletAccess("tls", "", ""), outlet):
+            pass
+        assert refused.value.kind == "tls"
 
 
 @pytest.mark.parametrize("user", ["a b", 'a"b', "ä", "a\\b"])

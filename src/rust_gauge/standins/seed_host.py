@@ -10,7 +10,9 @@ import contextlib
 import hashlib
 import json
 import re
+import socket
 import socketserver
+import ssl
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -19,6 +21,7 @@ from email.parser import BytesHeaderParser
 from email.utils import format_datetime, parseaddr
 from fnmatch import fnmatchcase
 from pathlib import Path
+from typing import Any
 
 INBOX, SPAM = "INBOX", "Spam"
 Sort = Callable[["Box", bytes], str | None]
@@ -52,12 +55,16 @@ class Box:
 
 
 class SeedHost:
-    """Both listeners, on loopback; `smtp_port` and `imap_port` are free ones unless given. Use it as a context."""
+    """Both listeners, on loopback; `smtp_port` and `imap_port` are free ones unless given. Use it as a context.
+
+    `tls`: both speak TLS from the first octet on.
+    """
 
     def __init__(
         self, name: str, boxes: list[Box], sort: Sort | None = None, *, smtp_port: int = 0, imap_port: int = 0,
-        clock: Callable[[], datetime] = lambda: datetime.now(UTC),
+        clock: Callable[[], datetime] = lambda: datetime.now(UTC), tls: ssl.SSLContext | None = None,
     ) -> None:  # fmt: skip
+        self.tls = tls
         self.name, self.boxes, self.clock = name, {box.address: box for box in boxes}, clock
         self.sort: Sort = sort or (lambda box, raw: INBOX)
         self.lock = threading.Lock()
@@ -142,6 +149,14 @@ class _Listener(socketserver.ThreadingTCPServer):
     ) -> None:
         self.host = host
         super().__init__(address, handler)
+
+    def get_request(self) -> tuple[socket.socket, Any]:
+        """Accept a connection. A client that wants no TLS is one connection less, and nothing else."""
+        plain, address = super().get_request()
+        if self.host.tls is None:
+            return plain, address
+        plain.settimeout(20)
+        return self.host.tls.wrap_socket(plain, server_side=True, do_handshake_on_connect=False), address
 
 
 class _Talk(socketserver.StreamRequestHandler):
