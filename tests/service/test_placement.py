@@ -24,6 +24,7 @@ from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.bench.certificate import tls_context
 from rust_gauge.standins.seed_host import Box, SeedHost
 from rust_gauge.store.placement import placed_by_series
+from rust_gauge.store.seeds import update_seed
 from tests.conftest import TODAY, Office
 from tests.gateways.servers import free_port
 from tests.vectors.assay_messages import message
@@ -246,7 +247,6 @@ def test_a_refused_copy_has_the_reply_and_the_others_go_on(
         ({"password": "wrong"}, "authentication", "application password"),
         ({"security": "tls"}, "tls", "465"),
         ({"port": 1}, "unreachable", "Check host and port"),
-        ({"mail_from": "forbidden@d.example"}, "", ""),  # a difficult receiver looks at recipients only
     ],
 )
 def test_an_outlet_is_tested_when_it_is_saved(
@@ -273,6 +273,9 @@ def test_an_outlet_without_starttls_and_a_sender_that_is_refused(
     assert made.problem is not None and made.problem.kind == "no-tls"
     fixed = client.placement.update_outlet(office.slug, "office", OutletChange(security="none"))
     assert fixed.problem is None
+    refused = client.placement.update_outlet(office.slug, "office", OutletChange(mail_from="forbidden@d.example"))
+    assert refused.problem is not None and refused.problem.kind == "sender-refused"
+    assert "550 5.7.1 Not your address" in refused.problem.what
     with pytest.raises(InvalidInputError, match="needs the password again"):
         client.placement.update_outlet(office.slug, "office", OutletChange(password="x"))
         client.placement.update_outlet(office.slug, "office", OutletChange(host="localhost"))
@@ -294,7 +297,8 @@ def test_receivers_that_answer_with_difficulty_are_told_apart(
     settings = office.world.context.settings
     tray = client.trays.add(office.slug, NewTray(name="staging"))
     rule = ReceiverRule(recipients="two@*", action="refuse", reply="550 5.7.1 Spam", stage="data")
-    client.trays.update(office.slug, "staging", TrayChange(receiver=[rule]))
+    grey = ReceiverRule(recipients="third@*", action="greylist", seconds=300)  # says nothing about the provider
+    client.trays.update(office.slug, "staging", TrayChange(receiver=[rule, grey]))
     monkeypatch.setattr(settings, "tls_ca_file", settings.var_dir / "bench" / "certificate.pem")
     outlet = NewOutlet(
         name="bench", host="localhost", port=settings.bench_port, user=tray.smtp_user, password=tray.password,
@@ -302,11 +306,13 @@ def test_receivers_that_answer_with_difficulty_are_told_apart(
         extra=[OutletField(name="X-Campaign", value="spring")],
     )  # fmt: skip
     assert client.placement.add_outlet(office.slug, outlet).problem is None
-    for address in ("one@tidepost.example", "two@tidepost.example"):
+    for address in ("one@tidepost.example", "two@tidepost.example", "third@tidepost.example"):
         client.placement.add_seed(office.slug, new_seed(provider, address))
     run = client.placement.start(office.slug, NewRun(outlet="bench", keep_custom=False), message({"X-Template": "a"}))
     run = settled(office, client, run)
-    assert outcomes(run) == {"one@tidepost.example": "sent", "two@tidepost.example": "refused"}
+    assert outcomes(run) == {
+        "one@tidepost.example": "sent", "two@tidepost.example": "refused", "third@tidepost.example": "not_sent",
+    }  # fmt: skip
     (caught,) = client.trays.messages(office.slug, "staging")
     fields = {field.name: field.value for field in client.trays.message(office.slug, "staging", caught.id).fields}
     assert (fields["From"], fields["To"]) == ("Desk <desk@d.example>", "one@tidepost.example")
@@ -347,6 +353,27 @@ def test_a_new_run_is_looked_for_soon_while_an_old_one_waits(
         office.world.work()
     assert client.placement.run(office.slug, new.id).state == "done"
     assert client.placement.run(office.slug, old.id).state == "running"
+
+
+def test_one_seed_that_fails_in_an_unexpected_way_spoils_no_other(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=10), message())
+    store = office.world.context.store
+    store.transaction(lambda c: update_seed(c, seeds[1].id, password="not encrypted by any key"))
+    run = settled(office, client, run)
+    assert (outcomes(run)["one@tidepost.example"], outcomes(run)["two@tidepost.example"]) == ("inbox", "sent")
+    run = settled(office, client, run, hours=1.5)
+    assert (outcomes(run)["two@tidepost.example"], run.state) == ("unread", "done")
+
+
+def test_a_later_change_of_the_outlet_is_not_a_change_on_the_way(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = client.placement.start(office.slug, NewRun(outlet="office", seeds=[seeds[0].id]), message())
+    client.placement.update_outlet(office.slug, "office", OutletChange(from_name="New", from_address="new@d.example"))
+    run = settled(office, client, run)
+    assert [(copy.outcome, copy.changes) for copy in run.results] == [("inbox", [])]
 
 
 def test_a_cancelled_run_sends_and_looks_no_more(

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, select
 
 from rust_gauge.client import Client
 from rust_gauge.contract.feeds import NewFeed
+from rust_gauge.contract.placement import NewOutlet, NewSeed
 from rust_gauge.contract.publishing import NewUpdateServer
 from rust_gauge.contract.suppression import MatchingSettings
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -36,6 +37,10 @@ def sealed_anywhere(connection: Connection) -> list[str]:
 def test_every_credential_is_encrypted_again_with_a_new_key(office: Office, client: Client, update_port: int) -> None:
     context = office.world.context
     client.feeds.add(office.slug, NewFeed(name="box", kind="http", password="hunter2hunter2"))
+    seed = NewSeed(address="s@d.example", provider="d.example", host="gone.example", password="of a seed")
+    client.placement.add_seed(office.slug, seed)
+    outlet = NewOutlet(name="office", host="gone.example", mail_from="a@d.example", user="a", password="of an outlet")
+    client.placement.add_outlet(office.slug, outlet)
     hook = client.webhooks.add(office.slug, "desk", "https://desk.example/", [])
     client.webhooks.rotate_secret(office.slug, hook.id)
     server = NewUpdateServer(address=f"127.0.0.1:{update_port}", key_name="k.example", secret=SecretStr("QUJDREVGR0g="))
@@ -53,7 +58,7 @@ def test_every_credential_is_encrypted_again_with_a_new_key(office: Office, clie
             found = sealed_anywhere(connection)
         assert len(found) >= 6
         opened = [decrypt(new, token) for token in found]
-        assert "hunter2hunter2" in opened, "nothing needs the key before"
+        assert {"hunter2hunter2", "of a seed", "of an outlet"} <= set(opened), "nothing needs the key before"
         assert opened.count("QUJDREVGR0g=") == 2
         with pytest.raises(ServiceProblem, match="cannot be decrypted"):
             rotate_keys(old, context.store)

@@ -137,7 +137,8 @@ def _past(
     outlet = next(row for row in store_seeds.list_outlets(connection, tenant.id) if row.name == relay.name)
     run_id = placement.add_run(
         connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=relay.name, title="",
-        address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, wait_minutes=60,
+        address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, plan={},
+        wait_minutes=60,
         subject="This week at Glasswort", series="This week at Glasswort",
         header_from="Glasswort Theatre <news@news.glasswort.example>", size=21_400,
         mark=None, error="", created_by="Demo", created_at=at, started_at=at, ended_at=at + timedelta(minutes=61),

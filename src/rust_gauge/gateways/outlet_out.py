@@ -1,7 +1,7 @@
 """Sending copies through an outlet by SMTP submission (RFC 6409), with each failure told apart.
 
 OutletError has a `kind`: `unreachable`, `tls`, `no-tls`, `authentication`, `sender-refused`, `recipient-refused`,
-`message-refused`, or `ended` for a connection that broke off.
+`message-refused`, `deferred` for a 4xx about one message, or `ended` for a connection that broke off.
 """
 
 import contextlib
@@ -14,6 +14,7 @@ from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.gateways.deadline import TOTAL, Smtp
 from rust_gauge.gateways.destination import Destination
 
+REFUSED = ("recipient-refused", "message-refused")  # kinds: for good (RFC 5321 §4.2.1), so that it says something
 _STEP = 15.0  # seconds of one step
 
 
@@ -56,11 +57,13 @@ class OutletSession:
             if code // 100 != 2:
                 self._session.rset()
                 reply = _reply(code, said)
-                raise OutletError("recipient-refused", f"{self._host} refuses mail to {to}", why=reply, reply=reply)
+                kind = "recipient-refused" if code // 100 == 5 else "deferred"
+                raise OutletError(kind, f"{self._host} refuses mail to {to}", why=reply, reply=reply)
             code, said = self._session.data(raw)
             reply = _reply(code, said)
             if code // 100 != 2:
-                raise OutletError("message-refused", f"{self._host} refuses the message", why=reply, reply=reply)
+                kind = "message-refused" if code // 100 == 5 else "deferred"
+                raise OutletError(kind, f"{self._host} refuses the message", why=reply, reply=reply)
             return reply
 
     def _mail(self, mail_from: str) -> None:

@@ -186,7 +186,7 @@ class _Smtp(_Talk):
             verb, address = words[:4].upper(), words.partition("<")[2].partition(">")[0].lower()
             if verb == "MAIL":
                 mail_from = address
-                self.say("250 2.1.0 Fine")
+                self.say("550 5.7.1 Not your address" if address.startswith("forbidden@") else "250 2.1.0 Fine")
             elif verb == "RCPT":
                 to = address if address in self.host.boxes else ""
                 self.say("250 2.1.5 Fine" if to else "550 5.1.1 No such mailbox")

@@ -111,6 +111,7 @@ class PlacementRunColumns(TypedDict, total=False):
     address_key: str
     state: str
     keep_custom: bool
+    plan: Json
     wait_minutes: int
     subject: str
     series: str

@@ -19,7 +19,7 @@ _PIECE = 1 << 20  # octets, before they are packed
 
 @dataclass(frozen=True, slots=True)
 class RunRow:
-    """A run."""
+    """A run. `plan` has how its copies are made, as it was when its message came; empty before."""
 
     id: int
     tenant_id: int
@@ -29,6 +29,7 @@ class RunRow:
     address_key: str
     state: str
     keep_custom: bool
+    plan: dict[str, Any]
     wait_minutes: int
     subject: str
     series: str

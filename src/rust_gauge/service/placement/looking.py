@@ -13,11 +13,10 @@ from typing import Any
 
 import structlog
 
-from rust_gauge.core.names import parse_address
-from rust_gauge.core.placement import Outcome, make_copy, read_arrival
+from rust_gauge.core.placement import Outcome, read_arrival
 from rust_gauge.gateways.destination import DestinationError
 from rust_gauge.gateways.seed_mailbox import FoundCopy, SeedError, SeedMailbox
-from rust_gauge.service.placement.runs import LOOK, RUNNING, end_settled, plan_of
+from rust_gauge.service.placement.runs import LOOK, RUNNING, copy_of, end_settled
 from rust_gauge.service.placement.seeds import opened, write_check
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import jobs, leases, placement, seeds
@@ -74,7 +73,13 @@ def _look_into_some(
     context: Context, work: Sequence[tuple[SeedRow, Sequence[CopyRow]]], runs: dict[int, RunRow]
 ) -> None:
     for seed, copies in work:
-        _look_into(context, seed, copies, runs)
+        try:
+            _look_into(context, seed, copies, runs)
+        except jobs.ClaimLost:
+            raise
+        except Exception as error:  # one seed, whatever is wrong with it, spoils no other
+            log.exception("seed_not_read", seed=seed.id)
+            _not_read(context, seed, copies, runs, SeedError("ended", f"{seed.address} cannot be read", why=str(error)))
 
 
 def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs: dict[int, RunRow]) -> None:
@@ -86,10 +91,7 @@ def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs:
     except leases.LeaseHeld:
         return  # others read from this host; the next look finds it free
     except (SeedError, DestinationError) as error:
-        write_check(context, seed, error, None)
-        for copy in copies:
-            if now > _over(runs[copy.run_id]) + _GRACE:
-                _settle(context, copy, Outcome.UNREAD, problem=f"{error}. {error.remedy}".strip()[:1000])
+        _not_read(context, seed, copies, runs, error)
         return
     if seed.problem and seed.problem != "full":
         write_check(context, seed, None, None)
@@ -97,6 +99,16 @@ def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs:
         if now > _over(runs[copy.run_id]):
             _settle(context, copy, Outcome.MISSING)
     context.store.transaction(lambda c: placement.looked(c, [copy.id for copy in copies], now))
+
+
+def _not_read(
+    context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs: dict[int, RunRow],
+    error: SeedError | DestinationError,
+) -> None:  # fmt: skip
+    write_check(context, seed, error, None)
+    for copy in copies:
+        if context.clock() > _over(runs[copy.run_id]) + _GRACE:
+            _settle(context, copy, Outcome.UNREAD, problem=f"{error}. {error.remedy}".strip()[:1000])
 
 
 @contextmanager
@@ -128,16 +140,8 @@ def _found(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: CopyRow,
 def _arrival(context: Context, copy: CopyRow, run: RunRow, there: FoundCopy) -> dict[str, Any]:
     """Return what the receiver did to a copy, compared with the copy as it was sent."""
     raw = context.store.transaction(lambda c: placement.message_of(c, run.id))
-    outlets = context.store.transaction(lambda c: seeds.list_outlets(c, run.tenant_id))
-    outlet = next((row for row in outlets if row.id == run.outlet_id), None)
-    if outlet is None or copy.sent_at is None:
-        found = read_arrival(there.raw, there.raw)  # what was sent is not known any more
-    else:
-        sent = make_copy(
-            raw, plan_of(run, outlet), mark=copy.mark, to=copy.address,
-            domain=str(parse_address(outlet.mail_from).domain), now=copy.sent_at.replace(tzinfo=UTC),
-        )  # fmt: skip
-        found = read_arrival(sent, there.raw)
+    assert copy.sent_at is not None, "only what was sent is looked for"
+    found = read_arrival(copy_of(run, raw, copy, copy.sent_at.replace(tzinfo=UTC)), there.raw)
     return {
         "hops": [{**asdict(hop), "at": None if hop.at is None else hop.at.isoformat()} for hop in found.hops],
         "verified": [asdict(each) for each in found.verified],

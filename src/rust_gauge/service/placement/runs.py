@@ -22,7 +22,8 @@ from rust_gauge.core.assay import Message
 from rust_gauge.core.bench import series_of
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.mailflow.rates import Rate as Share
-from rust_gauge.core.placement import OPEN, CopyPlan, Outcome, make_copy, new_mark, sum_up
+from rust_gauge.core.names import parse_address
+from rust_gauge.core.placement import OPEN, CopyPlan, ExtraField, Outcome, make_copy, new_mark, sum_up
 from rust_gauge.core.placement import ProviderPlacement as Placement
 from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.placement.outlets import fields_of, find_outlet
@@ -34,7 +35,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.placement import CopyRow, CountRow, RunRow
 from rust_gauge.store.seeds import OutletRow, SeedRow
 
-AWAITING, RUNNING, DONE, CANCELLED, FAILED = "awaiting", "running", "done", "cancelled", "failed"
+AWAITING, RUNNING, DONE, CANCELLED = "awaiting", "running", "done", "cancelled"
 KEY_PREFIX = "placement-"  # of the local part of a run's address
 SEND, LOOK = "placement_send", "placement_look"  # kinds of job
 
@@ -49,7 +50,7 @@ def start_run(context: Context, tenant: TenantAccess, new: NewRun, by: str) -> P
     def write(connection: Connection) -> int:
         run_id = placement.add_run(
             connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=outlet.name, title=new.title.strip(),
-            address_key=f"{KEY_PREFIX}{secrets.token_hex(8)}", state=AWAITING, keep_custom=new.keep_custom,
+            address_key=f"{KEY_PREFIX}{secrets.token_hex(8)}", state=AWAITING, keep_custom=new.keep_custom, plan={},
             wait_minutes=new.wait_minutes, subject="", series="", header_from="", size=0, mark=None,
             error="", created_by=by, created_at=now, started_at=None, ended_at=None,
         )  # fmt: skip
@@ -200,9 +201,13 @@ def address_of(settings: Settings, row: RunRow) -> str:
     return f"{row.address_key}@{settings.bench_domain}" if listens else ""
 
 
-def plan_of(row: RunRow, outlet: OutletRow) -> CopyPlan:
-    """Return how copies of a run are made."""
-    return CopyPlan(outlet.from_name, outlet.from_address, row.keep_custom, fields_of(outlet))
+def copy_of(run: RunRow, raw: bytes, copy: CopyRow, at: datetime) -> bytes:
+    """Return a copy as it was or will be sent at a time, whatever its outlet was changed to since. InputError."""
+    plan = run.plan
+    extra = tuple(ExtraField(each["name"], each["value"]) for each in plan["extra"])
+    made = CopyPlan(plan["from_name"], plan["from_address"], run.keep_custom, extra)
+    domain = str(parse_address(plan["mail_from"]).domain)
+    return make_copy(raw, made, mark=copy.mark, to=copy.address, domain=domain, now=at)
 
 
 def _chosen(context: Context, tenant: TenantAccess, new: NewRun) -> list[SeedRow]:
@@ -261,6 +266,8 @@ def _begin(
     placement.write_message(connection, run_id, raw)
     placement.update_run(
         connection, run_id, state=RUNNING, started_at=now, size=len(raw), subject=subject[:500],
+        plan={"from_name": outlet.from_name, "from_address": outlet.from_address, "mail_from": outlet.mail_from,
+              "extra": outlet.extra},
         series=series or series_of(subject), header_from=message.value("From")[:320],
     )  # fmt: skip
     jobs.enqueue(connection, SEND, tenant_id, run_id, now)

@@ -11,14 +11,13 @@ import structlog
 from sqlalchemy import Connection
 
 from rust_gauge.core.errors import InputError
-from rust_gauge.core.names import parse_address
-from rust_gauge.core.placement import Outcome, make_copy
-from rust_gauge.core.placement.copies import CopyPlan
+from rust_gauge.core.placement import Outcome
 from rust_gauge.gateways.destination import DestinationError
-from rust_gauge.gateways.outlet_out import OutletError, OutletSession
+from rust_gauge.gateways.outlet_out import REFUSED, OutletError, OutletSession
 from rust_gauge.service.placement.outlets import opened, write_check
-from rust_gauge.service.placement.runs import LOOK, RUNNING, SEND, plan_of
+from rust_gauge.service.placement.runs import LOOK, RUNNING, SEND, copy_of
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import jobs, placement, seeds
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.placement import CopyRow, RunRow
@@ -57,47 +56,45 @@ def _ask_for_look(connection: Connection, tenant_id: int, now: datetime) -> None
 
 def _send(context: Context, run: RunRow, outlet: OutletRow, copies: Sequence[CopyRow]) -> None:
     raw = context.store.transaction(lambda c: placement.message_of(c, run.id))
-    plan = plan_of(run, outlet)
-    domain = str(parse_address(outlet.mail_from).domain)
     try:
         with opened(context, outlet) as session:
             for copy in copies:
-                if not _send_one(context, session, outlet, copy, raw, plan, domain):
+                now = context.store.transaction(lambda c: placement.get_run(c, run.tenant_id, run.id))
+                if now is None or now.state != RUNNING:  # cancelled meanwhile
                     return
+                _send_one(context, session, run, copy, raw)
     except (OutletError, DestinationError) as error:
         write_check(context, outlet, error)
         _give_up(context, _still_queued(context, copies), f"{error}. {error.remedy}")
+    except ServiceProblem as problem:  # its password cannot be decrypted
+        _give_up(context, _still_queued(context, copies), f"{problem}. {problem.remedy}")
 
 
-def _send_one(
-    context: Context, session: OutletSession, outlet: OutletRow, copy: CopyRow, raw: bytes, plan: CopyPlan, domain: str
-) -> bool:
-    """Return whether the session is of use for another copy."""
+def _send_one(context: Context, session: OutletSession, run: RunRow, copy: CopyRow, raw: bytes) -> None:
+    """Send a copy. OutletError when the session is of no use for another one."""
     now = context.clock()
     try:
-        made = make_copy(raw, plan, mark=copy.mark, to=copy.address, domain=domain, now=now)
+        made = copy_of(run, raw, copy, now)
     except InputError as error:
         _give_up(context, [copy], str(error))
-        return True
+        return
     taken = context.store.transaction(
         lambda c: placement.settle(c, copy, Outcome.QUEUED, outcome=Outcome.SENT, sent_at=now)
     )
     if not taken:
-        return True
+        return
     try:
-        reply = session.send(made, outlet.mail_from, copy.address)
+        reply = session.send(made, run.plan["mail_from"], copy.address)
     except OutletError as error:
-        refused = error.kind in ("recipient-refused", "message-refused")
-        outcome = Outcome.REFUSED if refused else Outcome.NOT_SENT
-        reply, problem = error.reply[:500], f"{error}. {error.remedy}".strip()[:1000]
+        outcome = Outcome.REFUSED if error.kind in REFUSED else Outcome.NOT_SENT
+        said, problem = error.reply[:500], f"{error}. {error.remedy}".strip()[:1000]
         context.store.transaction(
-            lambda c: placement.settle(c, copy, Outcome.SENT, outcome=outcome, reply=reply, problem=problem)
+            lambda c: placement.settle(c, copy, Outcome.SENT, outcome=outcome, reply=said, problem=problem)
         )
-        if not refused:
+        if error.kind not in (*REFUSED, "deferred"):
             raise
-        return True
+        return
     context.store.transaction(lambda c: placement.settle(c, copy, Outcome.SENT, reply=reply))
-    return True
 
 
 def _still_queued(context: Context, copies: Sequence[CopyRow]) -> list[CopyRow]:

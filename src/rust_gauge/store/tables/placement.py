@@ -73,6 +73,7 @@ placement_run = table(
     Column("address_key", String(60), nullable=False, unique=True),
     Column("state", String(10), nullable=False),
     Column("keep_custom", Boolean, nullable=False),
+    Column("plan", JSON, nullable=False),
     Column("wait_minutes", _Count, nullable=False),
     Column("subject", String(500), nullable=False),
     Column("series", String(200), nullable=False),

@@ -57,6 +57,7 @@ _CHANGES = (
         address_key VARCHAR(60) NOT NULL UNIQUE,
         state VARCHAR(10) NOT NULL,
         keep_custom BOOL NOT NULL,
+        plan JSON NOT NULL,
         wait_minutes INT UNSIGNED NOT NULL,
         subject VARCHAR(500) NOT NULL,
         series VARCHAR(200) NOT NULL,
