@@ -6,7 +6,7 @@ docs/reputation.md.
 """
 
 import sys
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +17,12 @@ from rust_gauge.core.reputation.factors import FACTORS
 Array = NDArray[np.float64]
 DAYS, WARM = 200, 40  # days of a world; the first are not judged
 SENDERS, PROVIDERS = 60, 5
+SEEDED = (
+    ("ours, 3 seeds weekly", 3, 7),
+    ("ours, 3 seeds every second day", 3, 2),
+    ("ours, 5 seeds daily", 5, 1),
+)
+"""How copies are sent to each provider: name, copies, every so many days."""
 CAUSES = ("complaints", "unknown", "authentication", "listed", "blast")
 
 
@@ -163,6 +169,17 @@ def _incidents(dice: np.random.Generator) -> tuple[dict[int, tuple[str, int, int
     return found, levels
 
 
+def with_seeds(world: World, seed: int, copies: int, every: int) -> World:
+    """Return the world with test copies to each provider, so many every so many days, filed as its mail is."""
+    dice = np.random.default_rng([seed, copies, every])
+    counts = world.counts.copy()
+    sent = np.zeros(counts.shape[1:])
+    sent[:, ::every] = copies
+    aside = dice.binomial(sent.astype(int), 1 - world.inbox).astype(float)
+    counts[COUNTS.index("copies")], counts[COUNTS.index("placement")] = sent, aside
+    return replace(world, counts=counts)
+
+
 # Readings, and scores to hold them against
 
 
@@ -287,7 +304,7 @@ def outage_drop(world: World, readings: Readings) -> float:
 
 def main() -> int:
     seeds = [int(text) for text in sys.argv[1:]] or list(range(101, 109))
-    names = ("ours", "trailing 7-day rates", "moving averages")
+    names = ("ours", *(name for name, _, _ in SEEDED), "trailing 7-day rates", "moving averages")
     totals: dict[str, list[dict[str, float]]] = {name: [] for name in names}
     covered, drops = [], []
     for seed in seeds:
@@ -295,6 +312,9 @@ def main() -> int:
         readings = readings_of(world, world.counts)
         known = readings.tenths != NO_VALUE
         totals["ours"].append(judge(world, readings.tenths / 10, known))
+        for name, copies, every in SEEDED:
+            seeded = with_seeds(world, seed, copies, every)
+            totals[name].append(judge(world, readings_of(seeded, seeded.counts).tenths / 10, known))
         totals["trailing 7-day rates"].append(judge(world, trailing(world), known))
         totals["moving averages"].append(judge(world, averaged(world), known))
         covered.append(coverage(world, readings))

@@ -1,5 +1,6 @@
 """Which incidents are one incident."""
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -102,3 +103,20 @@ def test_nothing_that_was_found_is_lost(found: list[Incident]) -> None:
         assert max(row.level.urgency for row in joined) == max(row.level.urgency for row in found)
     for row in joined:
         assert row.key not in row.parts
+
+
+@pytest.mark.parametrize(
+    ("labels", "joined"), [(("Kestrelbox",), True), (("Tidepost", "Kestrelbox"), True), (("Tidepost",), False)]
+)
+def test_copies_that_land_badly_belong_to_what_pulls_the_reading_at_the_same_provider(
+    labels: tuple[str, ...], joined: bool
+) -> None:
+    pull = replace(incident("pull:d.example:complaints", "pull", topic="complaints"), providers=labels)
+    copies = replace(
+        incident("placement:d.example:k.example", "placement", topic="placement"), providers=("Kestrelbox",)
+    )
+    found = join([pull, copies], {})
+    assert len(found) == (1 if joined else 2)
+    if joined:
+        assert found[0].key == pull.key
+        assert copies.key in found[0].parts

@@ -365,3 +365,45 @@ def test_a_line_is_crossed_when_the_posterior_says_so(n: int, events: list[int],
 def test_a_line_is_foreseen_when_the_last_days_go_on(events: list[int], line: Any, expected: tuple[str, int]) -> None:
     found = crossings_ahead(np.array([events], dtype=float), np.full((1, 24), 1000.0), line)
     assert found == [expected]
+
+
+# Test copies
+
+
+def with_copies(counts: Any, sent: float, aside: float, *, every: int = 1) -> Any:
+    """The same mail with test copies on every so manyth day, some of them in spam or lost."""
+    counts = counts.copy()
+    counts[COUNTS.index("copies"), 0, ::every] = sent
+    counts[COUNTS.index("placement"), 0, ::every] = aside
+    return counts
+
+
+def test_copies_in_spam_pull_and_copies_in_the_inbox_do_not() -> None:
+    good, bad = (read(with_copies(mail(1000), 4, aside), around()) for aside in (0, 4))
+    assert pull(good, "placement") < 1
+    assert pull(bad, "placement") > 25
+    assert pull(read(mail(1000), around()), "placement") == 0.0
+
+
+def test_few_copies_weigh_less_than_many_and_widen_the_margin() -> None:
+    few, many = (read(with_copies(mail(1000), n, n, every=n), around()) for n in (1, 20))
+    one = read(with_copies(mail(1000, days=90), 1, 1, every=89), around())
+    assert pull(one, "placement") < 5 < pull(many, "placement")
+    assert pull(few, "placement") > 20
+    half = read(with_copies(mail(1000), 2, 1, every=3), around())
+    assert half.margin[0, -1] > read(mail(1000), around()).margin[0, -1]
+
+
+def test_what_copies_showed_is_forgotten_when_none_are_sent_any_more() -> None:
+    counts = with_copies(mail(1000), 4, 4)
+    counts[COUNTS.index("copies"), 0, 50:] = counts[COUNTS.index("placement"), 0, 50:] = 0
+    readings = read(counts, around())
+    assert pull(readings, "placement", 49) > 25
+    assert pull(readings, "placement", -1) == 0.0
+
+
+def test_a_forecast_sends_copies_as_before_whatever_the_volume() -> None:
+    counts = with_copies(mail(1000), 4, 4)
+    usual, halved = (forecast(counts, around(), 10, Change(volume=volume)) for volume in (1.0, 0.5))
+    assert abs(pull(usual, "placement") - pull(halved, "placement")) < 0.2
+    assert headroom(counts, around(), "placement", 0.5) is None

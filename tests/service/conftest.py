@@ -11,6 +11,9 @@ from rust_gauge.contract.bench import MadeTray, NewTray
 from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.feeds.runner import Runner
 from tests.conftest import Office
+from tests.service.placing import outlet, provider, seeds
+
+__all__ = ["outlet", "provider", "seeds"]
 
 
 @pytest.fixture

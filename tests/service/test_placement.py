@@ -1,86 +1,38 @@
 """Placement from end to end: seeds and outlets with what goes wrong there, runs, and where copies land."""
 
-from collections.abc import Iterator
+from collections import Counter
 from datetime import timedelta
 from typing import Any
 
+import httpx
 import pytest
 
 from rust_gauge.client import AlreadyThereError, Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.bench import NewTray, ReceiverRule, TrayChange
+from rust_gauge.contract.flow import FlowSettings
 from rust_gauge.contract.placement import (
     NewOutlet,
     NewRun,
-    NewSeed,
+    NewShare,
     Outlet,
     OutletChange,
     OutletField,
-    PlacementRun,
     Seed,
     SeedChange,
     SeedFolder,
+    SharedRun,
 )
 from rust_gauge.gateways.bench_in import BenchIn
 from rust_gauge.service.bench.certificate import tls_context
-from rust_gauge.standins.seed_host import Box, SeedHost
+from rust_gauge.service.placement import keeping
+from rust_gauge.standins.seed_host import SeedHost
 from rust_gauge.store.placement import placed_by_series
+from rust_gauge.store.placement_days import days_between
 from rust_gauge.store.seeds import update_seed
 from tests.conftest import TODAY, Office
 from tests.gateways.servers import free_port
+from tests.service.placing import TRUST, new_outlet, new_seed, outcomes, settled
 from tests.vectors.assay_messages import message
-
-FOLDERS = [SeedFolder(folder="INBOX", means="inbox"), SeedFolder(folder="Spam", means="spam")]
-TRUST = {"one@tidepost.example": "INBOX", "two@tidepost.example": "Spam", "lost@kbox.example": None}
-
-
-@pytest.fixture
-def provider(office: Office, monkeypatch: pytest.MonkeyPatch) -> Iterator[SeedHost]:
-    """A host of mailboxes; it files as TRUST says, and everything else into the inbox."""
-    monkeypatch.setattr(office.world.context.settings, "placement_hosts", ["127.0.0.1", "localhost"])
-    names = [*TRUST, "full@tidepost.example", "third@tidepost.example"]
-    boxes = [Box(name, "secret", 1.0 if name.startswith("full") else 0.1) for name in names]
-    with SeedHost(
-        "mx.tidepost.example", boxes, lambda box, _: TRUST.get(box.address, "INBOX"), clock=office.world.clock
-    ) as host:
-        yield host
-
-
-def new_seed(host: SeedHost, address: str = "one@tidepost.example", **more: Any) -> NewSeed:
-    values = {"password": "secret", "folders": FOLDERS, **more}
-    return NewSeed(address=address, host="127.0.0.1", port=host.imap_port, security="none", **values)
-
-
-def new_outlet(host: SeedHost, **more: Any) -> NewOutlet:
-    values = {
-        "host": "127.0.0.1",
-        "port": host.smtp_port,
-        "security": "none",
-        "mail_from": "b@news.glasswort.example",
-        **more,
-    }
-    return NewOutlet(name="office", **values)
-
-
-@pytest.fixture
-def seeds(office: Office, client: Client, provider: SeedHost) -> list[Seed]:
-    return [client.placement.add_seed(office.slug, new_seed(provider, address, lists=["weekly"])) for address in TRUST]
-
-
-@pytest.fixture
-def outlet(office: Office, client: Client, provider: SeedHost) -> Outlet:
-    return client.placement.add_outlet(office.slug, new_outlet(provider))
-
-
-def outcomes(run: PlacementRun) -> dict[str, str]:
-    return {copy.address: copy.outcome for copy in run.results}
-
-
-def settled(office: Office, client: Client, run: PlacementRun, hours: float = 0) -> PlacementRun:
-    """The run after the workers have sent and looked, and again so many hours later."""
-    for later in (0, 10 / 3600, hours):
-        with office.world.clock.later(timedelta(hours=later)):
-            office.world.work()
-    return client.placement.run(office.slug, run.id)
 
 
 def test_copies_are_sent_and_found_where_they_lie(
@@ -197,6 +149,7 @@ def test_the_history_of_a_template_has_its_placement_beside_the_marks(
         ({"folders": [SeedFolder(folder="Offers", means="other")]}, "folder", "Choose folders"),
         ({"address": "full@tidepost.example"}, "full", "Delete old messages"),
         ({"user": "banned@tidepost.example"}, "sign-in", "may be locked"),
+        ({"address": "locked@tidepost.example"}, "locked", "Sign in on the web"),
     ],
 )
 def test_a_seed_that_cannot_be_used_says_why_and_what_to_do(
@@ -433,3 +386,112 @@ def test_the_counts_of_a_run_equal_its_copies(
         for copy in found.results:
             counted[copy.outcome] = counted.get(copy.outcome, 0) + 1
         assert found.copies == counted
+
+
+def test_a_copy_without_its_mark_is_found_by_its_message_id_and_never_counted_as_missing(
+    office: Office, client: Client, provider: SeedHost, outlet: Outlet
+) -> None:
+    for name in ("stripped", "bare"):
+        client.placement.add_seed(office.slug, new_seed(provider, f"{name}@tidepost.example"))
+    raw = message({"Subject": "This week at Glasswort"})
+    run = settled(office, client, client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=10), raw))
+    copies = {copy.address.partition("@")[0]: copy for copy in run.results}
+    assert (copies["stripped"].outcome, copies["bare"].outcome) == ("inbox", "sent")
+    assert "found by its Message-ID" in copies["stripped"].problem
+    assert [change.where for change in copies["stripped"].changes] == ["Placement-Mark"]
+    run = settled(office, client, run, hours=0.5)
+    bare = next(copy for copy in run.results if copy.address.startswith("bare"))
+    assert (bare.outcome, run.state) == ("unread", "done")
+    assert "without Placement-Mark" in bare.problem
+
+
+def test_a_full_mailbox_says_nothing_about_the_provider(
+    office: Office, client: Client, provider: SeedHost, outlet: Outlet
+) -> None:
+    client.placement.add_seed(office.slug, new_seed(provider, "lost@kbox.example"))
+    run = client.placement.start(office.slug, NewRun(outlet="office", wait_minutes=10), message())
+    provider.boxes["lost@kbox.example"].used = 0.99
+    run = settled(office, client, run, hours=0.5)
+    assert outcomes(run) == {"lost@kbox.example": "unread"}
+    assert "99 % full" in run.results[0].problem
+
+
+def test_the_assay_of_a_run_is_of_what_the_seeds_get(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    awaiting = client.placement.start(office.slug, NewRun(outlet="office"))
+    with pytest.raises(NotFoundError, match="was not examined"):
+        client.placement.assay(office.slug, awaiting.id)
+    run = settled(office, client, client.placement.hand_in(office.slug, awaiting.id, message()))
+    found = client.placement.assay(office.slug, run.id)
+    assert (found.mark, found.subject) == (run.mark, run.subject)
+    assert found.findings and found.text
+
+
+def test_a_run_is_shared_by_a_link_that_shows_no_seed_and_can_be_revoked(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    run = settled(
+        office, client, client.placement.start(office.slug, NewRun(outlet="office", title="Spring"), message())
+    )
+    made = client.placement.share(office.slug, run.id, NewShare(days=3, note="for the client"))
+    link = office.world.url + made.url[made.url.index("/shared/") :]
+    page = httpx.get(link)
+    assert (page.status_code, page.headers["x-robots-tag"]) == (200, "noindex, nofollow")
+    assert "Spring" in page.text and "1 of 2 copies landed in the inbox" in page.text
+    data = httpx.get(link + "/data")
+    shared = SharedRun.model_validate(data.json())
+    assert [(copy.provider, copy.number, copy.outcome) for copy in shared.copies] == [
+        ("kestrelbox.example", 1, "sent"), ("tidepost.example", 1, "inbox"), ("tidepost.example", 2, "spam"),
+    ]  # fmt: skip
+    for seed in seeds:
+        assert seed.address not in page.text + data.text
+    (listed,) = client.placement.shares(office.slug, run.id)
+    assert (listed.note, listed.opened, listed.id) == ("for the client", 2, made.id)
+    with office.world.clock.later(timedelta(days=3, minutes=1)):
+        assert httpx.get(link).status_code == 404
+    client.placement.delete_share(office.slug, run.id, made.id)
+    assert [httpx.get(link + end).status_code for end in ("", "/data")] == [404, 404]
+    with pytest.raises(NotFoundError):
+        client.placement.delete_share(office.slug, run.id, made.id)
+
+
+def test_what_is_older_than_a_tenant_keeps_is_deleted_with_its_sums(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    old = settled(office, client, client.placement.start(office.slug, NewRun(outlet="office"), message()))
+    client.flow.set_settings(office.slug, FlowSettings(keep_placement_days=10))
+    with office.world.clock.later(timedelta(days=9)):
+        new = client.placement.start(office.slug, NewRun(outlet="office"), message())
+        office.world.work()
+    with office.world.clock.later(timedelta(days=11)):
+        keeping.forget_old(office.world.context)
+        assert [run.id for run in client.placement.runs(office.slug)] == [new.id]
+        with pytest.raises(NotFoundError):
+            client.placement.run(office.slug, old.id)
+        context, day = office.world.context, office.world.clock.now.date()
+        first, last = day - timedelta(days=60), day + timedelta(days=20)
+        rows = context.store.transaction(lambda c: days_between(c, office.tenant.id, first, last, ""))
+    assert {row.day for row in rows} == {new.started_at.date()} if new.started_at else set()
+
+
+def test_the_sums_of_days_equal_a_recount_whatever_happens_to_copies(
+    office: Office, client: Client, seeds: list[Seed], outlet: Outlet
+) -> None:
+    """Sent, found, missing, cancelled, deleted: charts and readings count what the copies say."""
+    start = client.placement.start
+    settled(office, client, start(office.slug, NewRun(outlet="office", wait_minutes=10), message()), hours=0.5)
+    settled(office, client, start(office.slug, NewRun(outlet="office"), message()))
+    deleted = settled(office, client, start(office.slug, NewRun(outlet="office"), message()))
+    client.placement.delete_run(office.slug, deleted.id)
+    client.placement.cancel(office.slug, start(office.slug, NewRun(outlet="office"), message()).id)
+    start(office.slug, NewRun(outlet="office"))  # awaits its message: counts nowhere
+    expected: Counter[tuple[str, str]] = Counter()
+    for run in client.placement.runs(office.slug):
+        if run.started_at is not None:
+            for copy in client.placement.run(office.slug, run.id).results:
+                expected[copy.provider, copy.outcome] += 1
+    day = office.world.clock.now.date()
+    store = office.world.context.store
+    rows = store.transaction(lambda c: days_between(c, office.tenant.id, day, day + timedelta(days=1), ""))
+    assert {(row.provider, row.outcome): row.copies for row in rows if row.copies} == expected

@@ -54,6 +54,19 @@ ROUTES = [
     ("POST", "placement-runs/1/cancel", None),
     ("GET", "placement-runs/1/message", None),
     ("PUT", "placement-runs/1/message", None),
+    ("GET", "placement-runs/1/assay", None),
+    ("GET", "placement-runs/1/shares", None),
+    ("POST", "placement-runs/1/shares", {}),
+    ("DELETE", "placement-runs/1/shares/1", None),
+    ("GET", "placement-schedules", None),
+    ("POST", "placement-schedules", {"name": "a", "outlet": "b"}),
+    ("GET", "placement-schedules/a", None),
+    ("PATCH", "placement-schedules/a", {"enabled": False}),
+    ("DELETE", "placement-schedules/a", None),
+    ("POST", "placement-schedules/a/copy", {"name": "b"}),
+    ("POST", "placement-schedules/a/run", None),
+    ("GET", "placement-schedules/a/message", None),
+    ("PUT", "placement-schedules/a/message", None),
     ("GET", "trays", None),
     ("POST", "trays", {"name": "a"}),
     ("GET", "trays/a", None),
@@ -216,6 +229,8 @@ ROUTES = [
 
 
 _FILLED = {
+    "placement-schedules/a": "placement-schedules/{name}",
+    "shares/1": "shares/{share}",
     "messages/1/parts/1": "messages/{id}/parts/{number}",
     "messages/1": "messages/{id}",
     "trays/a": "trays/{name}",

@@ -1914,6 +1914,186 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}/assay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement Assay
+         * @description Return the assay of the message, as the seeds get it. It is made within a minute of the start.
+         */
+        get: operations["get_placement_assay"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Placement Shares
+         * @description List the links to a run, newest first.
+         */
+        get: operations["list_placement_shares"];
+        put?: never;
+        /**
+         * Add Placement Share
+         * @description Make a link to a run that needs no account and shows this run only. Its address is in this answer only.
+         */
+        post: operations["add_placement_share"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-runs/{id}/shares/{share}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Placement Share
+         * @description Revoke a link: it opens nothing any more.
+         */
+        delete: operations["delete_placement_share"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Placement Schedules
+         * @description List the schedules, by name.
+         */
+        get: operations["list_placement_schedules"];
+        put?: never;
+        /**
+         * Add Placement Schedule
+         * @description Add a schedule: runs at times, or after a change of records or of the message.
+         */
+        post: operations["add_placement_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-schedules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement Schedule
+         * @description Return a schedule.
+         */
+        get: operations["get_placement_schedule"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Placement Schedule
+         * @description Delete a schedule. Its runs stay.
+         */
+        delete: operations["delete_placement_schedule"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Placement Schedule
+         * @description Change a schedule, pause it or turn it on again.
+         */
+        patch: operations["update_placement_schedule"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-schedules/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Placement Schedule
+         * @description Copy a schedule with its message. The copy is paused.
+         */
+        post: operations["copy_placement_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-schedules/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run Placement Schedule
+         * @description Start a run of a schedule now; its next time stays.
+         */
+        post: operations["run_placement_schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/placement-schedules/{name}/message": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placement Schedule Message
+         * @description Return the source of the message that was handed in.
+         */
+        get: operations["get_placement_schedule_message"];
+        /**
+         * Put Placement Schedule Message
+         * @description Hand in the message that a schedule copies from now on: its complete source.
+         */
+        put: operations["put_placement_schedule_message"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/domains/{name}/plan": {
         parameters: {
             query?: never;
@@ -6494,6 +6674,26 @@ export interface components {
             returned: number;
         };
         /**
+         * DayReading
+         * @description The reading of a day.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "value": 0.5
+         *     }
+         */
+        DayReading: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /**
+             * Value
+             * @description 0 to 100
+             */
+            value: number;
+        };
+        /**
          * Decision
          * @description Proposals to accept or dismiss. Dismissed ones are not proposed again.
          * @example {
@@ -7168,7 +7368,7 @@ export interface components {
              * Name
              * @enum {string}
              */
-            name: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            name: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
             /**
              * Unit
              * @enum {string}
@@ -8253,9 +8453,10 @@ export interface components {
         };
         /**
          * FlowSettings
-         * @description How long events are stored, and the rate of false shifts that is accepted.
+         * @description How long events and placement runs are stored, and the rate of false shifts that is accepted.
          * @example {
          *       "keep_events_days": 400,
+         *       "keep_placement_days": 365,
          *       "false_alarms_a_year": 1
          *     }
          */
@@ -8266,6 +8467,12 @@ export interface components {
              * @default 400
              */
             keep_events_days: number;
+            /**
+             * Keep Placement Days
+             * @description Older placement runs are deleted
+             * @default 365
+             */
+            keep_placement_days: number;
             /**
              * False Alarms A Year
              * @description Across all series of the tenant
@@ -8556,7 +8763,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
             /** Provider */
             provider: string;
             /** Label */
@@ -9777,6 +9984,47 @@ export interface components {
             private_key: string;
         };
         /**
+         * MadeShare
+         * @description A new link with its address.
+         * @example {
+         *       "id": 1,
+         *       "note": "text",
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "opened": 1,
+         *       "opened_at": "2026-11-20T08:00:00Z",
+         *       "url": "https://desk.glasswort.example/hook"
+         *     }
+         */
+        MadeShare: {
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Opened
+             * @description How often
+             */
+            opened: number;
+            /** Opened At */
+            opened_at: string | null;
+            /** Url */
+            url: string;
+        };
+        /**
          * MadeToken
          * @description A new token. Its secret is shown only once.
          * @example {
@@ -10441,7 +10689,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
             /** Provider */
             provider: string;
             /** Label */
@@ -10980,6 +11228,114 @@ export interface components {
             wait_minutes: number;
         };
         /**
+         * NewSchedule
+         * @description A schedule of placement runs.
+         * @example {
+         *       "outlet": "text",
+         *       "rhythm": {
+         *         "every": "hourly",
+         *         "hours": [
+         *           9,
+         *           15
+         *         ],
+         *         "minute": 0,
+         *         "weekdays": [],
+         *         "month_days": [],
+         *         "time_zone": "Atlantic/Faroe"
+         *       },
+         *       "after_records": false,
+         *       "after_template": false,
+         *       "tray": "",
+         *       "template": "",
+         *       "seeds": [],
+         *       "lists": [],
+         *       "without_providers": [],
+         *       "without_seeds": [],
+         *       "keep_custom": true,
+         *       "wait_minutes": 60,
+         *       "alert": {
+         *         "share": 0.5,
+         *         "copies": 2,
+         *         "after_minutes": 30
+         *       },
+         *       "name": "weekly-newsletter",
+         *       "enabled": true
+         *     }
+         */
+        NewSchedule: {
+            /** Outlet */
+            outlet: string;
+            rhythm?: components["schemas"]["Rhythm"] | null;
+            /**
+             * After Records
+             * @description Run when a record of the From or envelope domain, or of a domain above it, changed
+             * @default false
+             */
+            after_records: boolean;
+            /**
+             * After Template
+             * @description Run when the message differs from the one copied last
+             * @default false
+             */
+            after_template: boolean;
+            /**
+             * Tray
+             * @description Copy the newest message of this tray; empty: the one handed in
+             * @default
+             */
+            tray: string;
+            /**
+             * Template
+             * @description With `tray`: the newest of this template
+             * @default
+             */
+            template: string;
+            /**
+             * Seeds
+             * @description Numbers of seeds; default: all that are on
+             * @default []
+             */
+            seeds: number[];
+            /**
+             * Lists
+             * @default []
+             */
+            lists: string[];
+            /**
+             * Without Providers
+             * @description Mailbox providers whose seeds are left out
+             * @default []
+             */
+            without_providers: string[];
+            /**
+             * Without Seeds
+             * @description Seeds that are left out
+             * @default []
+             */
+            without_seeds: number[];
+            /**
+             * Keep Custom
+             * @default true
+             */
+            keep_custom: boolean;
+            /**
+             * Wait Minutes
+             * @default 60
+             */
+            wait_minutes: number;
+            alert?: components["schemas"]["ScheduleAlert"] | null;
+            /**
+             * Name
+             * @example weekly-newsletter
+             */
+            name: string;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
          * NewSeed
          * @description A mailbox of your own at a provider.
          * @example {
@@ -11071,6 +11427,28 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+        };
+        /**
+         * NewShare
+         * @description A link to one run that needs no account.
+         * @example {
+         *       "days": 14,
+         *       "note": ""
+         *     }
+         */
+        NewShare: {
+            /**
+             * Days
+             * @description How long it is valid
+             * @default 14
+             */
+            days: number;
+            /**
+             * Note
+             * @description Whom it is for
+             * @default
+             */
+            note: string;
         };
         /**
          * NewTenant
@@ -12586,6 +12964,8 @@ export interface components {
          *           "subject": "text",
          *           "header_from": "news.glasswort.example",
          *           "mark": 0.5,
+         *           "schedule": "text",
+         *           "why": "on time",
          *           "created_by": "text",
          *           "created_at": "2026-11-20T08:00:00Z",
          *           "started_at": "2026-11-20T08:00:00Z",
@@ -12601,6 +12981,7 @@ export interface components {
          *           "providers": [
          *             {
          *               "provider": "tidepost.example",
+         *               "label": "Tidepost",
          *               "copies": {},
          *               "inbox": {
          *                 "value": 0.5,
@@ -12633,6 +13014,60 @@ export interface components {
         Page_RunSummary_: {
             /** Items */
             items: components["schemas"]["RunSummary"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Schedule]
+         * @example {
+         *       "items": [
+         *         {
+         *           "outlet": "text",
+         *           "rhythm": {
+         *             "every": "hourly",
+         *             "hours": [
+         *               9,
+         *               15
+         *             ],
+         *             "minute": 0,
+         *             "weekdays": [],
+         *             "month_days": [],
+         *             "time_zone": "Atlantic/Faroe"
+         *           },
+         *           "after_records": false,
+         *           "after_template": false,
+         *           "tray": "",
+         *           "template": "",
+         *           "seeds": [],
+         *           "lists": [],
+         *           "without_providers": [],
+         *           "without_seeds": [],
+         *           "keep_custom": true,
+         *           "wait_minutes": 60,
+         *           "alert": {
+         *             "share": 0.5,
+         *             "copies": 2,
+         *             "after_minutes": 30
+         *           },
+         *           "name": "news.glasswort.example",
+         *           "enabled": true,
+         *           "when": "Mondays at 09:00 (UTC)",
+         *           "next_at": "2026-11-20T08:00:00Z",
+         *           "ran_at": "2026-11-20T08:00:00Z",
+         *           "last_run": 1,
+         *           "problem": "text",
+         *           "address": "kim@tidepost.example",
+         *           "has_message": true,
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Schedule_: {
+            /** Items */
+            items: components["schemas"]["Schedule"][];
             /** Next */
             next?: string | null;
         };
@@ -12747,6 +13182,29 @@ export interface components {
         Page_SessionInfo_: {
             /** Items */
             items: components["schemas"]["SessionInfo"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Share]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "note": "text",
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z",
+         *           "opened": 1,
+         *           "opened_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Share_: {
+            /** Items */
+            items: components["schemas"]["Share"][];
             /** Next */
             next?: string | null;
         };
@@ -13476,9 +13934,12 @@ export interface components {
          *         "text"
          *       ],
          *       "runs": 1,
+         *       "by": "run",
+         *       "domain": "news.glasswort.example",
          *       "providers": [
          *         {
          *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
          *           "points": [
          *             {
          *               "run": 1,
@@ -13489,6 +13950,12 @@ export interface components {
          *               "other": 1,
          *               "lost": 1,
          *               "judged": 1
+         *             }
+         *           ],
+         *           "readings": [
+         *             {
+         *               "day": "2026-11-20",
+         *               "value": 0.5
          *             }
          *           ],
          *           "turn": {
@@ -13519,6 +13986,13 @@ export interface components {
          *             ]
          *           }
          *         }
+         *       ],
+         *       "changes": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "kind": "record",
+         *           "text": "The list was cleaned"
+         *         }
          *       ]
          *     }
          */
@@ -13542,12 +14016,28 @@ export interface components {
             outlets: string[];
             /** Runs */
             runs: number;
+            /**
+             * By
+             * @description What a point is: a run, or a day where there are more than 400 runs
+             * @enum {string}
+             */
+            by: "run" | "day";
+            /**
+             * Domain
+             * @description From domain of the newest run: the one whose readings and changes are shown
+             */
+            domain: string;
             /** Providers */
             providers: components["schemas"]["ProviderHistory"][];
+            /**
+             * Changes
+             * @description What else changed in the period, oldest first
+             */
+            changes: components["schemas"]["TurnChange"][];
         };
         /**
          * PlacementPoint
-         * @description What became of the copies of one run to one provider.
+         * @description What became of the copies of one run, or of all runs of a day, to one provider.
          * @example {
          *       "run": 1,
          *       "at": "2026-11-20T08:00:00Z",
@@ -13560,7 +14050,10 @@ export interface components {
          *     }
          */
         PlacementPoint: {
-            /** Run */
+            /**
+             * Run
+             * @description Number of the run; 0: all runs of the day
+             */
             run: number;
             /**
              * At
@@ -13597,6 +14090,8 @@ export interface components {
          *       "subject": "text",
          *       "header_from": "news.glasswort.example",
          *       "mark": 0.5,
+         *       "schedule": "text",
+         *       "why": "on time",
          *       "created_by": "text",
          *       "created_at": "2026-11-20T08:00:00Z",
          *       "started_at": "2026-11-20T08:00:00Z",
@@ -13612,6 +14107,7 @@ export interface components {
          *       "providers": [
          *         {
          *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
          *           "copies": {},
          *           "inbox": {
          *             "value": 0.5,
@@ -13701,6 +14197,17 @@ export interface components {
              * @description Of the message's assay
              */
             mark: number | null;
+            /**
+             * Schedule
+             * @description Name of the schedule that started it; empty: a person did
+             */
+            schedule: string;
+            /**
+             * Why
+             * @description Why the schedule started it
+             * @example on time
+             */
+            why: string;
             /** Created By */
             created_by: string;
             /**
@@ -14663,6 +15170,7 @@ export interface components {
          * @description Placement at one provider over time.
          * @example {
          *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
          *       "points": [
          *         {
          *           "run": 1,
@@ -14673,6 +15181,12 @@ export interface components {
          *           "other": 1,
          *           "lost": 1,
          *           "judged": 1
+         *         }
+         *       ],
+         *       "readings": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "value": 0.5
          *         }
          *       ],
          *       "turn": {
@@ -14708,10 +15222,20 @@ export interface components {
             /** Provider */
             provider: string;
             /**
+             * Label
+             * @description What the tenant calls it
+             */
+            label: string;
+            /**
              * Points
-             * @description By run, oldest first
+             * @description By run or by day, oldest first
              */
             points: components["schemas"]["PlacementPoint"][];
+            /**
+             * Readings
+             * @description Readings of `domain` at this provider; days without one are missing
+             */
+            readings: components["schemas"]["DayReading"][];
             /** @description null where chance may explain what differs */
             turn: components["schemas"]["PlacementTurn"] | null;
         };
@@ -14720,6 +15244,7 @@ export interface components {
          * @description What became of the copies to one provider. Rates are of the copies whose fate is known.
          * @example {
          *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
          *       "copies": {},
          *       "inbox": {
          *         "value": 0.5,
@@ -14747,6 +15272,11 @@ export interface components {
         ProviderPlacement: {
             /** Provider */
             provider: string;
+            /**
+             * Label
+             * @description What the tenant calls it
+             */
+            label: string;
             /**
              * Copies
              * @description Number of copies by outcome
@@ -14913,7 +15443,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
             /** Provider */
             provider: string;
             /** Label */
@@ -14943,7 +15473,7 @@ export interface components {
             count?: number | null;
             /**
              * Total
-             * @description Messages of the same days that they are counted against
+             * @description Messages of the same days that they are counted against; of placement, test copies
              */
             total?: number | null;
             /**
@@ -16331,6 +16861,60 @@ export interface components {
             failures: components["schemas"]["ReportedTlsFailure"][];
         };
         /**
+         * Rhythm
+         * @description When a schedule runs. Hourly without `hours` means every hour.
+         * @example {
+         *       "every": "hourly",
+         *       "hours": [
+         *         9,
+         *         15
+         *       ],
+         *       "minute": 0,
+         *       "weekdays": [],
+         *       "month_days": [],
+         *       "time_zone": "Atlantic/Faroe"
+         *     }
+         */
+        Rhythm: {
+            /**
+             * Every
+             * @enum {string}
+             */
+            every: "hourly" | "daily" | "weekly" | "monthly";
+            /**
+             * Hours
+             * @default []
+             * @example [
+             *       9,
+             *       15
+             *     ]
+             */
+            hours: number[];
+            /**
+             * Minute
+             * @default 0
+             */
+            minute: number;
+            /**
+             * Weekdays
+             * @description For weekly: 1 is Monday
+             * @default []
+             */
+            weekdays: number[];
+            /**
+             * Month Days
+             * @description For monthly; a day that a month does not have is its last one
+             * @default []
+             */
+            month_days: number[];
+            /**
+             * Time Zone
+             * @default UTC
+             * @example Atlantic/Faroe
+             */
+            time_zone: string;
+        };
+        /**
          * RoleChange
          * @description A member's new role.
          * @example {
@@ -16654,6 +17238,8 @@ export interface components {
          *       "subject": "text",
          *       "header_from": "news.glasswort.example",
          *       "mark": 0.5,
+         *       "schedule": "text",
+         *       "why": "on time",
          *       "created_by": "text",
          *       "created_at": "2026-11-20T08:00:00Z",
          *       "started_at": "2026-11-20T08:00:00Z",
@@ -16669,6 +17255,7 @@ export interface components {
          *       "providers": [
          *         {
          *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
          *           "copies": {},
          *           "inbox": {
          *             "value": 0.5,
@@ -16716,6 +17303,17 @@ export interface components {
              * @description Of the message's assay
              */
             mark: number | null;
+            /**
+             * Schedule
+             * @description Name of the schedule that started it; empty: a person did
+             */
+            schedule: string;
+            /**
+             * Why
+             * @description Why the schedule started it
+             * @example on time
+             */
+            why: string;
             /** Created By */
             created_by: string;
             /**
@@ -16797,6 +17395,268 @@ export interface components {
             bounce_rate: number | null;
             /** Bounce Rate Without */
             bounce_rate_without: number | null;
+        };
+        /**
+         * Schedule
+         * @description A schedule.
+         * @example {
+         *       "outlet": "text",
+         *       "rhythm": {
+         *         "every": "hourly",
+         *         "hours": [
+         *           9,
+         *           15
+         *         ],
+         *         "minute": 0,
+         *         "weekdays": [],
+         *         "month_days": [],
+         *         "time_zone": "Atlantic/Faroe"
+         *       },
+         *       "after_records": false,
+         *       "after_template": false,
+         *       "tray": "",
+         *       "template": "",
+         *       "seeds": [],
+         *       "lists": [],
+         *       "without_providers": [],
+         *       "without_seeds": [],
+         *       "keep_custom": true,
+         *       "wait_minutes": 60,
+         *       "alert": {
+         *         "share": 0.5,
+         *         "copies": 2,
+         *         "after_minutes": 30
+         *       },
+         *       "name": "news.glasswort.example",
+         *       "enabled": true,
+         *       "when": "Mondays at 09:00 (UTC)",
+         *       "next_at": "2026-11-20T08:00:00Z",
+         *       "ran_at": "2026-11-20T08:00:00Z",
+         *       "last_run": 1,
+         *       "problem": "text",
+         *       "address": "kim@tidepost.example",
+         *       "has_message": true,
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Schedule: {
+            /** Outlet */
+            outlet: string;
+            rhythm?: components["schemas"]["Rhythm"] | null;
+            /**
+             * After Records
+             * @description Run when a record of the From or envelope domain, or of a domain above it, changed
+             * @default false
+             */
+            after_records: boolean;
+            /**
+             * After Template
+             * @description Run when the message differs from the one copied last
+             * @default false
+             */
+            after_template: boolean;
+            /**
+             * Tray
+             * @description Copy the newest message of this tray; empty: the one handed in
+             * @default
+             */
+            tray: string;
+            /**
+             * Template
+             * @description With `tray`: the newest of this template
+             * @default
+             */
+            template: string;
+            /**
+             * Seeds
+             * @description Numbers of seeds; default: all that are on
+             * @default []
+             */
+            seeds: number[];
+            /**
+             * Lists
+             * @default []
+             */
+            lists: string[];
+            /**
+             * Without Providers
+             * @description Mailbox providers whose seeds are left out
+             * @default []
+             */
+            without_providers: string[];
+            /**
+             * Without Seeds
+             * @description Seeds that are left out
+             * @default []
+             */
+            without_seeds: number[];
+            /**
+             * Keep Custom
+             * @default true
+             */
+            keep_custom: boolean;
+            /**
+             * Wait Minutes
+             * @default 60
+             */
+            wait_minutes: number;
+            alert?: components["schemas"]["ScheduleAlert"] | null;
+            /** Name */
+            name: string;
+            /** Enabled */
+            enabled: boolean;
+            /**
+             * When
+             * @description Its rhythm in words
+             * @example Mondays at 09:00 (UTC)
+             */
+            when: string;
+            /** Next At */
+            next_at: string | null;
+            /**
+             * Ran At
+             * @description When it last started a run, or tried to
+             */
+            ran_at: string | null;
+            /** Last Run */
+            last_run: number | null;
+            /**
+             * Problem
+             * @description Why it could not start the last run, and what to do
+             */
+            problem: string;
+            /**
+             * Address
+             * @description Mail a message to this address, from anywhere, and it is copied from then on; empty with `tray`
+             */
+            address: string;
+            /**
+             * Has Message
+             * @description Whether a message was handed in
+             */
+            has_message: boolean;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * ScheduleAlert
+         * @description When an item opens on the worklist, once per incident, with its notifications.
+         *
+         *     It opens for each provider where at least `share` of a run's copies, and at least `copies` of them, were in spam or
+         *     missing `after_minutes` after the start of the run.
+         * @example {
+         *       "share": 0.5,
+         *       "copies": 2,
+         *       "after_minutes": 30
+         *     }
+         */
+        ScheduleAlert: {
+            /**
+             * Share
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Copies
+             * @default 2
+             */
+            copies: number;
+            /**
+             * After Minutes
+             * @description For relays that queue: only then is a copy missing
+             * @default 30
+             */
+            after_minutes: number;
+        };
+        /**
+         * ScheduleChange
+         * @description New settings of a schedule. Fields that are left out stay unchanged; `rhythm` and `alert` may be null.
+         * @example {
+         *       "outlet": "text",
+         *       "rhythm": {
+         *         "every": "hourly",
+         *         "hours": [
+         *           9,
+         *           15
+         *         ],
+         *         "minute": 0,
+         *         "weekdays": [],
+         *         "month_days": [],
+         *         "time_zone": "Atlantic/Faroe"
+         *       },
+         *       "after_records": true,
+         *       "after_template": true,
+         *       "tray": "text",
+         *       "template": "text",
+         *       "seeds": [
+         *         1
+         *       ],
+         *       "lists": [
+         *         "text"
+         *       ],
+         *       "without_providers": [
+         *         "text"
+         *       ],
+         *       "without_seeds": [
+         *         1
+         *       ],
+         *       "keep_custom": true,
+         *       "wait_minutes": 1,
+         *       "alert": {
+         *         "share": 0.5,
+         *         "copies": 2,
+         *         "after_minutes": 30
+         *       },
+         *       "enabled": true
+         *     }
+         */
+        ScheduleChange: {
+            /** Outlet */
+            outlet?: string | null;
+            rhythm?: components["schemas"]["Rhythm"] | null;
+            /** After Records */
+            after_records?: boolean | null;
+            /** After Template */
+            after_template?: boolean | null;
+            /** Tray */
+            tray?: string | null;
+            /** Template */
+            template?: string | null;
+            /** Seeds */
+            seeds?: number[] | null;
+            /** Lists */
+            lists?: string[] | null;
+            /** Without Providers */
+            without_providers?: string[] | null;
+            /** Without Seeds */
+            without_seeds?: number[] | null;
+            /** Keep Custom */
+            keep_custom?: boolean | null;
+            /** Wait Minutes */
+            wait_minutes?: number | null;
+            alert?: components["schemas"]["ScheduleAlert"] | null;
+            /**
+             * Enabled
+             * @description false pauses it
+             */
+            enabled?: boolean | null;
+        };
+        /**
+         * ScheduleCopy
+         * @description The name of a copy; everything else is taken over, and the copy is paused.
+         * @example {
+         *       "name": "news.glasswort.example"
+         *     }
+         */
+        ScheduleCopy: {
+            /** Name */
+            name: string;
         };
         /**
          * SecondFactor
@@ -17347,6 +18207,44 @@ export interface components {
              * @default false
              */
             current: boolean;
+        };
+        /**
+         * Share
+         * @description A link to a run. Its address is shown once, when it is made.
+         * @example {
+         *       "id": 1,
+         *       "note": "text",
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "opened": 1,
+         *       "opened_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Share: {
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Opened
+             * @description How often
+             */
+            opened: number;
+            /** Opened At */
+            opened_at: string | null;
         };
         /**
          * Shift
@@ -18085,7 +18983,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
             /** Stream */
             stream: string;
             /**
@@ -35230,6 +36128,1576 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_assay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_placement_shares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Share_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_placement_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewShare"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeShare"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_placement_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+                /** @description Number of the link */
+                share: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_placement_schedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Schedule_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchedule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copy_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleCopy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_placement_schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacementRun"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placement_schedule_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": unknown;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_placement_schedule_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the schedule */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example From: bounces@driftline.example
+                 *     To: reports@glasswort.example
+                 *     Subject: Undelivered mail
+                 *
+                 *     No such mailbox
+                 */
+                "message/rfc822": unknown;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

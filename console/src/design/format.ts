@@ -53,6 +53,7 @@ const FACTORS: Record<Schemas['Pull']['factor'], string> = {
   engagement: 'Engagement',
   volume: 'Volume',
   record_faults: 'Record faults',
+  placement: 'Placement',
 };
 export const factor = (name: string): string => FACTORS[name as Schemas['Pull']['factor']] ?? words(name);
 /** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */

@@ -22,7 +22,10 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Every day", ("wall", "worklist", "reading", "trail", "report")),
     ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
-    ("Before a send", ("suppression", "clearance", "address", "assay", "tray", "placement", "seed", "outlet")),
+    (
+        "Before a send",
+        ("suppression", "clearance", "address", "assay", "tray", "placement", "schedule", "seed", "outlet"),
+    ),
     ("Settings and access", ("alert", "webhook", "job", "token", "member", "tenant", "account", "completion")),
     ("Installation", ("installation", "audit-log")),
 )
@@ -50,6 +53,7 @@ HELP = {
     "assay": "examine a message before it is sent",
     "tray": "catch test messages, wait for them and examine them",
     "placement": "where copies of a message land at mailbox providers",
+    "schedule": "placement runs that start by themselves",
     "seed": "your own mailboxes at providers, for placement",
     "outlet": "ways by which copies go out, for placement",
     "alert": "alert channels and notifications",

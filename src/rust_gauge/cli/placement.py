@@ -5,6 +5,7 @@ import itertools
 import time
 from collections.abc import Mapping
 
+from rust_gauge.cli.assay_view import show_assay
 from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, days_chosen, number_id, period_options
 from rust_gauge.cli.output import Output, plural
@@ -14,12 +15,14 @@ from rust_gauge.contract.flow import Rate
 from rust_gauge.contract.placement import (
     CopyOutcome,
     NewRun,
+    NewShare,
     PlacementCopy,
     PlacementHistory,
     PlacementRun,
     ProviderHistory,
     ProviderPlacement,
     RunSummary,
+    Share,
 )
 
 DEFAULT = "list"
@@ -62,6 +65,17 @@ def register(noun: Noun) -> None:
     _run(made)
     made = noun.add("wait", wait, "wait until a run ends; exit with 3 if a copy is not in the inbox", DOCUMENT)
     _run(made)
+    made = noun.add("assay", assay, "show the assay of a run's message", DOCUMENT)
+    _run(made)
+    made = noun.add("share", share, "make a link to a run that needs no account", DOCUMENT)
+    _run(made)
+    made.add_argument("--days", type=int, default=14, help="how long it is valid (14)")
+    made.add_argument("--note", default="", help="whom it is for")
+    made = noun.add("shares", shares, "list the links to a run", TABLE)
+    _run(made)
+    made = noun.add("unshare", unshare, "revoke a link: it opens nothing any more")
+    _run(made)
+    made.add_argument("link", metavar="LINK", type=number_id, help="number of the link, from `placement shares`")
     made = noun.add("cancel", cancel, "stop a run: nothing more is sent or looked for")
     _run(made)
     made = noun.add("delete", delete, "delete a run with its copies")
@@ -117,15 +131,15 @@ def history(session: Session) -> int:
 def _show_history(output: Output, found: PlacementHistory) -> None:
     through = f" through {found.outlet}" if found.outlet else ""
     output.line(f"{plural(found.runs, 'run')}{through}, {found.first} to {found.last}")
-    output.table(("provider", "runs", "inbox", "spam", "lost", "turned"), [_line(each) for each in found.providers],
-                 right=(1, 2, 3, 4))  # fmt: skip
+    output.table(("provider", found.by + "s", "inbox", "spam", "lost", "turned", "reading"),
+                 [_line(each) for each in found.providers], right=(1, 2, 3, 4, 6))  # fmt: skip
     for each in found.providers:
         if each.turn is None:
             continue
         turn = each.turn
         output.line()
         way = "for the worse" if turn.worse else "for the better"
-        output.line(f"{each.provider} turned {way} between {turn.last_before:%Y-%m-%d %H:%M} and "
+        output.line(f"{each.label} turned {way} between {turn.last_before:%Y-%m-%d %H:%M} and "
                     f"{turn.at:%Y-%m-%d %H:%M} UTC")  # fmt: skip
         output.line(f"  in the inbox: {_share(turn.before)} before, {_share(turn.after)} since")
         output.line(output.paint(f"  chance shows as much in {100 * turn.chance:.1f} % of shuffled series", "dim"))
@@ -140,7 +154,8 @@ def _line(each: ProviderHistory) -> tuple[object, ...]:
     inbox, spam, lost = (sum(getattr(point, name) for point in each.points) for name in ("inbox", "spam", "lost"))
     turned = "" if each.turn is None else f"{each.turn.at:%Y-%m-%d}"
     colour = "fault" if each.turn is not None and each.turn.worse else "sound"
-    return each.provider, len(each.points), f"{inbox} of {judged}", spam, lost, (turned, colour)
+    reading = f"{each.readings[-1].value:.0f}" if each.readings else ""
+    return each.label, len(each.points), f"{inbox} of {judged}", spam, lost, (turned, colour), reading
 
 
 def show(session: Session) -> int:
@@ -173,6 +188,48 @@ def _wait(session: Session, found: PlacementRun) -> int:
     return 0 if all(copy.outcome == "inbox" for copy in found.results) else 3
 
 
+def assay(session: Session) -> int:
+    """Show the assay of a run's message."""
+    found = session.client.placement.assay(session.tenant(), session.arguments.run_id)
+    session.output.document(session.arguments.format, found, lambda: show_assay(session.output, found))
+    return 0
+
+
+def share(session: Session) -> int:
+    """Make a link to a run."""
+    arguments, output = session.arguments, session.output
+    new = NewShare(days=arguments.days, note=arguments.note)
+    made = session.client.placement.share(session.tenant(), arguments.run_id, new)
+
+    def show_link() -> None:
+        output.line(made.url)
+        output.say(
+            f"Valid until {made.expires_at:%Y-%m-%d %H:%M} UTC. It is shown only now; whoever has it sees the run."
+        )
+
+    output.document(arguments.format, made, show_link)
+    return 0
+
+
+def shares(session: Session) -> int:
+    """List the links to a run."""
+    session.output.items(
+        session.arguments.format, session.client.placement.shares(session.tenant(), session.arguments.run_id), Share,
+        ("link", "made (UTC)", "by", "valid until", "opened", "note"),
+        lambda s: (s.id, f"{s.created_at:%Y-%m-%d %H:%M}", s.created_by, f"{s.expires_at:%Y-%m-%d %H:%M}", s.opened,
+                   s.note),
+        right=(0, 4), empty="No links to this run.",
+    )  # fmt: skip
+    return 0
+
+
+def unshare(session: Session) -> int:
+    """Revoke a link."""
+    session.client.placement.delete_share(session.tenant(), session.arguments.run_id, session.arguments.link)
+    session.output.say(f"Link {session.arguments.link} opens nothing any more.")
+    return 0
+
+
 def cancel(session: Session) -> int:
     """Stop a run."""
     found = session.client.placement.cancel(session.tenant(), session.arguments.run_id)
@@ -197,6 +254,10 @@ def _show(output: Output, found: PlacementRun) -> None:
     started = "" if found.started_at is None else f", started {found.started_at:%Y-%m-%d %H:%M:%S} UTC"
     copies = "1 copy" if len(found.results) == 1 else f"{len(found.results)} copies"
     output.line(f"outlet {found.outlet}, {copies}{started}, waits {plural(found.wait_minutes, 'minute')}")
+    if found.schedule:
+        output.line(f"schedule {found.schedule}, {found.why}")
+    if found.mark is not None:
+        output.line(f"mark of the message {found.mark:g} of 100: see `rustgauge placement assay {found.id}`")
     if found.error:
         output.line(output.paint(found.error, "fault"))
     if found.providers:
@@ -214,7 +275,7 @@ def _provider(each: ProviderPlacement) -> tuple[object, ...]:
     lost = each.copies.get("missing", 0) + each.copies.get("refused", 0)
     spam = each.copies.get("spam", 0)
     rest = total - each.copies.get("inbox", 0) - spam - lost
-    return each.provider, total, _share(each.inbox), _interval(each.inbox), spam, lost, rest
+    return each.label, total, _share(each.inbox), _interval(each.inbox), spam, lost, rest
 
 
 def _share(rate: Rate | None) -> str:

@@ -209,9 +209,10 @@ class ShiftDetails(Model):
 
 
 class FlowSettings(Model):
-    """How long events are stored, and the rate of false shifts that is accepted."""
+    """How long events and placement runs are stored, and the rate of false shifts that is accepted."""
 
     keep_events_days: int = Field(400, ge=30, le=3650, description="Older events are deleted; counters stay")
+    keep_placement_days: int = Field(365, ge=7, le=3650, description="Older placement runs are deleted")
     false_alarms_a_year: float = Field(1.0, gt=0, le=365, description="Across all series of the tenant")
 
 

@@ -168,6 +168,7 @@ class ProviderPlacement(Model):
     """What became of the copies to one provider. Rates are of the copies whose fate is known."""
 
     provider: str
+    label: str = Field(description="What the tenant calls it")
     copies: dict[CopyOutcome, int] = Field(description="Number of copies by outcome")
     inbox: Rate | None
     spam: Rate | None
@@ -184,6 +185,8 @@ class RunSummary(Model):
     subject: str
     header_from: str
     mark: float | None = Field(description="Of the message's assay")
+    schedule: str = Field(description="Name of the schedule that started it; empty: a person did")
+    why: str = Field(description="Why the schedule started it", examples=["on time"])
     created_by: str
     created_at: UtcTime
     started_at: UtcTime | None = Field(description="When its message was there")
@@ -249,9 +252,9 @@ class PlacementRun(RunSummary):
 
 
 class PlacementPoint(Model):
-    """What became of the copies of one run to one provider."""
+    """What became of the copies of one run, or of all runs of a day, to one provider."""
 
-    run: int
+    run: int = Field(description="Number of the run; 0: all runs of the day")
     at: UtcTime
     outlet: str
     inbox: int
@@ -281,11 +284,22 @@ class PlacementTurn(Model):
     changes: list[TurnChange]
 
 
+class DayReading(Model):
+    """The reading of a day."""
+
+    day: date
+    value: float = Field(description="0 to 100")
+
+
 class ProviderHistory(Model):
     """Placement at one provider over time."""
 
     provider: str
-    points: list[PlacementPoint] = Field(description="By run, oldest first")
+    label: str = Field(description="What the tenant calls it")
+    points: list[PlacementPoint] = Field(description="By run or by day, oldest first")
+    readings: list[DayReading] = Field(
+        description="Readings of `domain` at this provider; days without one are missing"
+    )
     turn: PlacementTurn | None = Field(description="null where chance may explain what differs")
 
 
@@ -297,4 +311,162 @@ class PlacementHistory(Model):
     outlet: str
     outlets: list[str] = Field(description="Outlets with runs in the period")
     runs: int
+    by: Literal["run", "day"] = Field(description="What a point is: a run, or a day where there are more than 400 runs")
+    domain: str = Field(description="From domain of the newest run: the one whose readings and changes are shown")
     providers: list[ProviderHistory]
+    changes: list[TurnChange] = Field(description="What else changed in the period, oldest first")
+
+
+class Rhythm(Model):
+    """When a schedule runs. Hourly without `hours` means every hour."""
+
+    every: Literal["hourly", "daily", "weekly", "monthly"]
+    hours: list[Annotated[int, Field(ge=0, le=23)]] = Field(default=[], max_length=24, examples=[[9, 15]])
+    minute: int = Field(0, ge=0, le=59)
+    weekdays: list[Annotated[int, Field(ge=1, le=7)]] = Field(
+        default=[], max_length=7, description="For weekly: 1 is Monday"
+    )
+    month_days: list[Annotated[int, Field(ge=1, le=31)]] = Field(
+        default=[], max_length=31, description="For monthly; a day that a month does not have is its last one"
+    )
+    time_zone: str = Field("UTC", max_length=60, examples=["Atlantic/Faroe"])
+
+
+class ScheduleAlert(Model):
+    """When an item opens on the worklist, once per incident, with its notifications.
+
+    It opens for each provider where at least `share` of a run's copies, and at least `copies` of them, were in spam or
+    missing `after_minutes` after the start of the run.
+    """
+
+    share: float = Field(0.5, gt=0, le=1)
+    copies: int = Field(2, ge=1, le=500)
+    after_minutes: int = Field(30, ge=1, le=2880, description="For relays that queue: only then is a copy missing")
+
+
+class ScheduleSettings(Model):
+    """What a schedule does. Without a rhythm it runs after changes only."""
+
+    outlet: OutletName
+    rhythm: Rhythm | None = None
+    after_records: bool = Field(
+        False, description="Run when a record of the From or envelope domain, or of a domain above it, changed"
+    )
+    after_template: bool = Field(False, description="Run when the message differs from the one copied last")
+    tray: str = Field("", max_length=40, description="Copy the newest message of this tray; empty: the one handed in")
+    template: str = Field("", max_length=200, description="With `tray`: the newest of this template")
+    seeds: list[int] = Field(default=[], max_length=500, description="Numbers of seeds; default: all that are on")
+    lists: list[ListName] = Field(default=[], max_length=20)
+    without_providers: list[Annotated[str, StringConstraints(min_length=1, max_length=255)]] = Field(
+        default=[], max_length=50, description="Mailbox providers whose seeds are left out"
+    )
+    without_seeds: list[int] = Field(default=[], max_length=500, description="Seeds that are left out")
+    keep_custom: bool = True
+    wait_minutes: int = Field(60, ge=1, le=2880)
+    alert: ScheduleAlert | None = None
+
+
+class NewSchedule(ScheduleSettings):
+    """A schedule of placement runs."""
+
+    name: OutletName = Field(examples=["weekly-newsletter"])
+    enabled: bool = True
+
+
+class ScheduleChange(Model):
+    """New settings of a schedule. Fields that are left out stay unchanged; `rhythm` and `alert` may be null."""
+
+    outlet: OutletName | None = None
+    rhythm: Rhythm | None = None
+    after_records: bool | None = None
+    after_template: bool | None = None
+    tray: str | None = Field(None, max_length=40)
+    template: str | None = Field(None, max_length=200)
+    seeds: list[int] | None = Field(None, max_length=500)
+    lists: list[ListName] | None = Field(None, max_length=20)
+    without_providers: list[Annotated[str, StringConstraints(min_length=1, max_length=255)]] | None = Field(
+        None, max_length=50
+    )
+    without_seeds: list[int] | None = Field(None, max_length=500)
+    keep_custom: bool | None = None
+    wait_minutes: int | None = Field(None, ge=1, le=2880)
+    alert: ScheduleAlert | None = None
+    enabled: bool | None = Field(None, description="false pauses it")
+
+
+class ScheduleCopy(Model):
+    """The name of a copy; everything else is taken over, and the copy is paused."""
+
+    name: OutletName
+
+
+class Schedule(ScheduleSettings):
+    """A schedule."""
+
+    name: str
+    enabled: bool
+    when: str = Field(description="Its rhythm in words", examples=["Mondays at 09:00 (UTC)"])
+    next_at: UtcTime | None
+    ran_at: UtcTime | None = Field(description="When it last started a run, or tried to")
+    last_run: int | None
+    problem: str = Field(description="Why it could not start the last run, and what to do")
+    address: str = Field(
+        description="Mail a message to this address, from anywhere, and it is copied from then on; empty with `tray`"
+    )
+    has_message: bool = Field(description="Whether a message was handed in")
+    created_by: str
+    created_at: UtcTime
+
+
+class NewShare(Model):
+    """A link to one run that needs no account."""
+
+    days: int = Field(14, ge=1, le=365, description="How long it is valid")
+    note: str = Field("", max_length=200, description="Whom it is for")
+
+
+class Share(Model):
+    """A link to a run. Its address is shown once, when it is made."""
+
+    id: int
+    note: str
+    created_by: str
+    created_at: UtcTime
+    expires_at: UtcTime
+    opened: int = Field(description="How often")
+    opened_at: UtcTime | None
+
+
+class MadeShare(Share):
+    """A new link with its address."""
+
+    url: str
+
+
+class SharedCopy(Model):
+    """A copy as a shared link shows it: without the address of the seed."""
+
+    number: int = Field(description="Of the provider's copies, from 1")
+    provider: str
+    outcome: CopyOutcome
+    folder: str
+    reply: str
+    seconds: float | None
+    verified: list[CopyResult]
+    changed: list[str] = Field(description="Fields that changed on the way; `body`")
+
+
+class SharedRun(Model):
+    """A run as a shared link shows it."""
+
+    tenant: str
+    title: str
+    state: RunState
+    subject: str
+    header_from: str
+    mark: float | None
+    started_at: UtcTime | None
+    ended_at: UtcTime | None
+    expires_at: UtcTime
+    providers: list[ProviderPlacement]
+    copies: list[SharedCopy]

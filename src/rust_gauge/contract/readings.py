@@ -12,7 +12,7 @@ Subject = Literal["domain", "stream", "relay", "ip"]
 Unit = Literal["rate", "drop", "doublings", "faults"]
 FactorName = Literal[
     "complaints", "invalid_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribes",
-    "engagement", "volume", "record_faults",
+    "engagement", "volume", "record_faults", "placement",
 ]  # fmt: skip
 
 
@@ -35,7 +35,9 @@ class Pull(Model):
     watch: float
     stop: float
     count: int | None = Field(None, description="Events of the last `days` days; absent for volume and record faults")
-    total: int | None = Field(None, description="Messages of the same days that they are counted against")
+    total: int | None = Field(
+        None, description="Messages of the same days that they are counted against; of placement, test copies"
+    )
     days: int = Field(7, description="Period of `count` and `total`, up to the day of the reading")
     measured: bool = Field(True, description="False if the measure is no longer known: on the wall of an earlier day")
     kinds: list[str] = Field([], description="Event kinds that it counts; none for the audit and for held addresses")

@@ -17,7 +17,7 @@ from rust_gauge.contract.placement import NewOutlet, NewRun, NewSeed, SeedFolder
 from rust_gauge.contract.readings import NewAnnotation
 from rust_gauge.core.placement import Outcome, new_mark
 from rust_gauge.demo.scenario import PROVIDERS
-from rust_gauge.service.placement import outlets, runs, seeds
+from rust_gauge.service.placement import outlets, runs, seeds, starting
 from rust_gauge.service.readings import annotations
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.standins.seed_host import INBOX, SPAM
@@ -125,7 +125,7 @@ def _start_one(context: Context, tenant: TenantAccess) -> int:
     if message is None:
         return 0
     new = NewRun(outlet="driftline", tray="paths", message=message, lists=["weekly"], wait_minutes=30)
-    runs.start_run(context, tenant, new, "Demo")
+    starting.start_run(context, tenant, new, "Demo")
     return 1
 
 

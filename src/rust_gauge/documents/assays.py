@@ -15,6 +15,7 @@ from rust_gauge.core.mime import words
 from rust_gauge.documents.messages import message_document
 
 _RECEIVER = "mx.receiver.example"  # who would write what was verified
+REREAD = ("text", "html", "visible_text")  # of an assay: read out of the message again, not stored twice
 _LONGEST_VALUE, _MOST_FIELDS, _MOST_LINKS = 2000, 500, 500
 
 

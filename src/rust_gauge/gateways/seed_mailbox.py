@@ -1,7 +1,7 @@
 """Reading a seed by IMAP (RFC 9051): which folders there are, and whether a copy is in one of them.
 
-Nothing is marked, moved or deleted. SeedError has a `kind`: `unreachable`, `tls`, `sign-in`, `folder`, or `ended` for a
-connection that broke off.
+Nothing is marked, moved or deleted. SeedError has a `kind`: `unreachable`, `tls`, `sign-in`, `locked`, `folder`, or
+`ended` for a connection that broke off.
 """
 
 import binascii
@@ -22,6 +22,8 @@ from rust_gauge.gateways.destination import Destination
 
 _STEP = 15.0  # seconds of one step
 _MOST_FOLDERS = 500
+_MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+_LOCKED = ("[CONTACTADMIN]", "[EXPIRED]", "[AUTHORIZATIONFAILED]")  # RFC 5530: user and password may be right
 _LISTED = re.compile(rb'\((?P<flags>[^)]*)\) (?:"(?:[^"\\]|\\.)*"|NIL) (?P<name>.+)', re.DOTALL)
 _QUOTA = re.compile(rb"\(STORAGE (\d+) (\d+)\)", re.IGNORECASE)
 
@@ -73,10 +75,13 @@ class SeedMailbox:
         return None
 
     def find(self, folder: str, mark: str) -> FoundCopy | None:
-        """Return the copy with this mark if it is in this folder. SeedError `folder` if there is no such folder."""
+        """Return the copy with this mark if it is in this folder. SeedError `folder` if there is no such folder.
+
+        A copy that lost its mark on the way is found by its Message-ID, which has the same characters.
+        """
         with _told_apart(self._host):
             self._select(folder)
-            _, found = self._session.uid("SEARCH", "HEADER", MARK_FIELD, mark)
+            _, found = self._session.uid("SEARCH", "OR", "HEADER", MARK_FIELD, mark, "HEADER", "Message-ID", mark)
             uids = (found[0] or b"").split()
             if not uids:
                 return None
@@ -87,6 +92,18 @@ class SeedMailbox:
                 if isinstance(part, tuple):
                     return FoundCopy(part[1], _internal_date(part[0]))
             return None
+
+    def count_unmarked(self, folder: str, sender: str, subject: str, since: datetime) -> int:
+        """Return how many messages without a mark arrived in a folder on this day or later: from an address, with this
+        in the subject. Both are ASCII."""
+        with _told_apart(self._host):
+            self._select(folder)
+            day = f"{since.day}-{_MONTHS[since.month - 1]}-{since.year}"
+            _, found = self._session.uid(
+                "SEARCH", "SINCE", day, "FROM", _quoted(sender), "SUBJECT", _quoted(subject), "NOT", "HEADER",
+                MARK_FIELD, '""',
+            )  # fmt: skip
+            return len((found[0] or b"").split())
 
     def _select(self, folder: str) -> None:
         if self._selected == folder:
@@ -123,6 +140,12 @@ def seed_mailbox(
                 else:
                     session.login(_quoted(user), password)
             except imaplib.IMAP4.error as error:
+                if any(code in _text(error).upper() for code in _LOCKED):
+                    raise SeedError(
+                        "locked", f"{there.host} does not let {user} in", why=_text(error),
+                        remedy="The provider locked or closed the account. Sign in on the web and follow what it says; "
+                        "turn the seed off, or replace it, until then",
+                    ) from None  # fmt: skip
                 raise SeedError(
                     "sign-in", f"{there.host} refuses to sign in {user}", why=_text(error),
                     remedy="Check user and password; many providers want an application password here. If it worked "

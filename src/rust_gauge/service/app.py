@@ -13,6 +13,7 @@ from rust_gauge.service.http.application import create_application
 from rust_gauge.service.intake import routes as intake
 from rust_gauge.service.jobs import routes as jobs
 from rust_gauge.service.mailflow import routes as mailflow
+from rust_gauge.service.placement import pages as shared
 from rust_gauge.service.placement import routes as placement
 from rust_gauge.service.plans import routes as plans
 from rust_gauge.service.providers import routes as providers
@@ -44,6 +45,7 @@ ROUTERS = (
     feeds.router,
     webhooks.router,
     confirmation.router,
+    shared.router,
     unsubscribe.router,
 )
 

@@ -19,7 +19,8 @@ from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.jobs import jobs as service_jobs
 from rust_gauge.service.mailflow import retention, rules, shifts
-from rust_gauge.service.placement import looking, runs, sending
+from rust_gauge.service.placement import examining as placement_examining
+from rust_gauge.service.placement import keeping, looking, runs, schedules, sending
 from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
@@ -87,6 +88,7 @@ KINDS: dict[str, Handler] = {
     "text_model": learning.run_learning,
     runs.SEND: sending.run_sending,
     runs.LOOK: looking.run_looking,
+    runs.EXAMINE: placement_examining.run_assay,
 }
 
 
@@ -139,6 +141,8 @@ def tick(context: Context) -> None:
     webhooks.forget_old(context)
     feeds.forget_old(context)
     trays.forget_old(context)
+    schedules.run_due(context)
+    keeping.forget_old(context)
     learning.ask_for_due(context)
     editing.end_overdue(context)
     proposals.ask_for_due(context)

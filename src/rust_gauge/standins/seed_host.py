@@ -41,11 +41,14 @@ class Kept:
 
 @dataclass
 class Box:
-    """A mailbox. `used` is how full it is, as a fraction."""
+    """A mailbox. `used` is how full it is, as a fraction; nobody can sign in to a locked one; `strips` names fields
+    that its provider takes out of messages."""
 
     address: str
     password: str
     used: float = 0.1
+    locked: bool = False
+    strips: tuple[str, ...] = ()
     folders: dict[str, list[Kept]] = field(default_factory=lambda: {INBOX: [], SPAM: []})
 
     def put(self, folder: str, raw: bytes, at: datetime) -> None:
@@ -96,6 +99,8 @@ class SeedHost:
             f"Authentication-Results: {self.name}; spf=pass smtp.mailfrom={mail_from};\r\n\tdmarc=pass\r\n"
             f"Received: from sender by {self.name} with ESMTP;\r\n\t{format_datetime(now)}\r\n"
         )
+        for name in box.strips:
+            raw = re.sub(rb"(?im)^" + re.escape(name.encode()) + rb":.*\r\n(?:[ \t].*\r\n)*", b"", raw, count=1)
         with self.lock:
             box.put(where, top.encode() + raw, now)
         return "250 2.0.0 Delivered"
@@ -130,7 +135,14 @@ def main() -> None:
     arguments = parser.parse_args()
     settings = json.loads(arguments.settings.read_text("utf-8"))
     boxes = [
-        Box(each["address"], each["password"], folders={name: [] for name in each["folders"]})
+        Box(
+            each["address"],
+            each["password"],
+            each.get("used", 0.1),
+            each.get("locked", False),
+            tuple(each.get("strips", ())),
+            {name: [] for name in each["folders"]},
+        )
         for each in settings["boxes"]
     ]
     with SeedHost(
@@ -253,6 +265,9 @@ class _Imap(_Talk):
         if found is None or found.password != password:
             self.done("NO [AUTHENTICATIONFAILED] User or password is wrong")
             return
+        if found.locked:
+            self.done("NO [CONTACTADMIN] This account is locked")
+            return
         self.box = found
         self.done("OK Done")
 
@@ -281,10 +296,9 @@ class _Imap(_Talk):
         self.done("OK Done")
 
     def answer_uid_search(self, words: list[bytes]) -> None:
-        """UID SEARCH HEADER name text."""
-        wanted = words[1].lower() + b": " + words[2].lower()
+        """UID SEARCH with HEADER, FROM, SUBJECT, SINCE, NOT and OR (RFC 9051 §6.4.4)."""
         with self.host.lock:
-            found = [str(kept.uid) for kept in self.kept() if wanted in kept.raw.partition(b"\r\n\r\n")[0].lower()]
+            found = [str(kept.uid) for kept in self.kept() if _matches(list(words), kept)]
         self.say(f"* SEARCH {' '.join(found)}".rstrip())
         self.done("OK Done")
 
@@ -316,6 +330,30 @@ _COMMANDS: dict[bytes, Callable[[_Imap, list[bytes]], None]] = {
     b"UID FETCH": _Imap.answer_uid_fetch,
     b"LOGOUT": _Imap.answer_logout,
 }
+
+
+def _matches(words: list[bytes], kept: Kept) -> bool:
+    """Return whether a message meets every one of the keys that follow one another."""
+    fits = True
+    while words:
+        fits = _key(words, kept) and fits
+    return fits
+
+
+def _key(words: list[bytes], kept: Kept) -> bool:
+    """Return whether a message meets the first key, and take that key out of the words."""
+    key = words.pop(0).upper()
+    if key == b"NOT":
+        return not _key(words, kept)
+    if key == b"OR":
+        one, other = _key(words, kept), _key(words, kept)
+        return one or other
+    if key == b"SINCE":
+        return kept.at.date() >= datetime.strptime(words.pop(0).decode(), "%d-%b-%Y").date()
+    name = key.lower() if key in (b"FROM", b"SUBJECT") else words.pop(0).lower()
+    text = words.pop(0).lower()
+    lines = kept.raw.partition(b"\r\n\r\n")[0].lower().split(b"\r\n")
+    return any(line.startswith(name + b":") and text in line for line in lines)
 
 
 if __name__ == "__main__":

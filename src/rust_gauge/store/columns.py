@@ -123,6 +123,46 @@ class PlacementRunColumns(TypedDict, total=False):
     created_at: datetime
     started_at: datetime | None
     ended_at: datetime | None
+    path_id: int | None
+    schedule_id: int | None
+    why: str
+
+
+class PlacementScheduleColumns(TypedDict, total=False):
+    """Columns of `placement_schedule`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    outlet_id: int | None
+    outlet_name: str
+    enabled: bool
+    address_key: str
+    settings: Json
+    digest: bytes | None
+    message_id: int | None
+    records_seen_at: datetime
+    after_changes: bool
+    next_at: datetime | None
+    ran_at: datetime | None
+    problem: str
+    created_by: str
+    created_at: datetime
+
+
+class PlacementShareColumns(TypedDict, total=False):
+    """Columns of `placement_share`."""
+
+    id: int
+    tenant_id: int
+    run_id: int
+    token_digest: bytes
+    note: str
+    created_by: str
+    created_at: datetime
+    expires_at: datetime
+    opened: int
+    opened_at: datetime | None
 
 
 class PlacementCopyColumns(TypedDict, total=False):

@@ -1,5 +1,6 @@
 """Sending domains and their audits."""
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
@@ -230,6 +231,19 @@ def get_audit(connection: Connection, domain_id: int, audit_id: int | None = Non
     if audit_id is not None:
         query = query.where(t.audit.c.id == audit_id)
     return value_of(AuditRow, connection.execute(query).first())
+
+
+def changed_records_since(
+    connection: Connection, tenant_id: int, names: Collection[str], since: datetime
+) -> list[HappenedRow]:
+    """Return which records of these domains changed after a time, oldest first, at most 20."""
+    c, d = t.domain_history.c, t.sending_domain.c
+    query = (
+        select(d.name, c.happened_at, c.kind, c.title)
+        .join(t.sending_domain, d.id == c.domain_id)
+        .where(c.tenant_id == tenant_id, d.name.in_(list(names)), c.happened_at > since, c.kind.startswith("record"))
+    )
+    return values_of(HappenedRow, connection.execute(query.order_by(c.happened_at, c.id).limit(20)))
 
 
 def history_between(

@@ -1,12 +1,12 @@
-"""Placement runs and their copies. The counts of a run change in the transaction in which a copy does."""
+"""Placement runs and their copies. The counts of a run, and of its day, change in the transaction of a copy."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, Unpack
 
 import zstandard
-from sqlalchemy import Connection, case, delete, func, insert, select, update
+from sqlalchemy import Column, Connection, case, delete, func, insert, literal, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.placement import JUDGED, Outcome
@@ -41,6 +41,22 @@ class RunRow:
     created_at: datetime
     started_at: datetime | None
     ended_at: datetime | None
+    path_id: int | None
+    schedule_id: int | None
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunMoment:
+    """What is known of a run over time: when it began, how it went out, and which message."""
+
+    id: int
+    at: datetime
+    outlet_name: str
+    series: str
+    header_from: str
+    size: int
+    domain: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,18 +123,22 @@ def runs_in(connection: Connection, tenant_id: int, state: str) -> list[RunRow]:
     return values_of(RunRow, connection.execute(query))
 
 
-def runs_between(
-    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str, limit: int
-) -> list[RunRow]:
-    """Return the newest runs that were started from `since` on and before `until`, oldest first.
+def moments_between(
+    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str
+) -> list[RunMoment]:
+    """Return the runs that were started from `since` on and before `until`, oldest first.
 
     Of one outlet, unless it is empty.
     """
-    c = t.placement_run.c
-    query = select(t.placement_run).where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
-    if outlet:
-        query = query.where(c.outlet_name == outlet)
-    return values_of(RunRow, connection.execute(query.order_by(c.started_at.desc(), c.id.desc()).limit(limit)))[::-1]
+    c, p = t.placement_run.c, t.placement_path.c
+    query = (
+        select(c.id, c.started_at, c.outlet_name, c.series, c.header_from, c.size, p.domain)
+        .outerjoin(t.placement_path, p.id == c.path_id)
+        .where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
+        .order_by(c.started_at, c.id)
+    )
+    rows = connection.execute(query.where(c.outlet_name == outlet) if outlet else query)
+    return [RunMoment(row[0], row[1].replace(tzinfo=UTC), *row[2:6], row[6] or "") for row in rows]
 
 
 def runs_of_series(connection: Connection, tenant_id: int, series: str, limit: int) -> list[RunRow]:
@@ -155,29 +175,107 @@ def update_run(connection: Connection, id: int, /, **values: Unpack[PlacementRun
 
 
 def delete_run(connection: Connection, id: int) -> None:
-    """Delete a run with its copies."""
+    """Delete a run with its copies, and take them off the sums of its day."""
+    c = t.placement_count.c
+    counted = connection.execute(select(c.provider, c.outcome, c.copies).where(c.run_id == id, c.copies > 0)).all()
+    for provider, outcome, copies in counted:
+        _count_day(connection, id, provider, outcome, -int(copies))
     connection.execute(delete(t.placement_run).where(t.placement_run.c.id == id))
+
+
+def delete_old(connection: Connection, tenant_id: int, before: datetime, limit: int) -> int:
+    """Delete runs that began, or were made, before a time, oldest first, and the sums of earlier days. Return how many
+    runs; fewer than `limit` when there are no more."""
+    c, p = t.placement_run.c, t.placement_path.c
+    made = func.coalesce(c.started_at, c.created_at)
+    query = select(c.id).where(c.tenant_id == tenant_id, made < before).order_by(c.id).limit(limit)
+    ids = list(connection.scalars(query))
+    if ids:
+        connection.execute(delete(t.placement_run).where(c.id.in_(ids)))
+    if len(ids) < limit:
+        mine = select(p.id).where(p.tenant_id == tenant_id)
+        d = t.placement_day.c
+        connection.execute(delete(t.placement_day).where(d.path_id.in_(mine), d.day < before.date()))
+    return len(ids)
+
+
+def tenants_with_older(connection: Connection, before: datetime) -> list[int]:
+    """Return the ids of tenants that have runs from before a time."""
+    c = t.placement_run.c
+    return list(connection.scalars(select(c.tenant_id).where(c.created_at < before).distinct()))
 
 
 def write_message(connection: Connection, run_id: int, raw: bytes) -> None:
     """Store the message that is copied."""
-    connection.execute(delete(t.placement_piece).where(t.placement_piece.c.run_id == run_id))
-    pack = zstandard.ZstdCompressor()
-    for number, start in enumerate(range(0, len(raw), _PIECE)):
-        octets = pack.compress(raw[start : start + _PIECE])
-        connection.execute(insert(t.placement_piece).values(run_id=run_id, number=number, octets=octets))
+    write_pieces(connection, t.placement_piece.c.run_id, run_id, raw)
 
 
 def message_of(connection: Connection, run_id: int) -> bytes:
     """Return the message that is copied; empty when it is not there yet."""
-    return b"".join(_pieces(connection, run_id))
+    return read_pieces(connection, t.placement_piece.c.run_id, run_id)
 
 
-def _pieces(connection: Connection, run_id: int) -> Iterator[bytes]:
-    c = t.placement_piece.c
+def write_pieces(connection: Connection, owner: Column[Any], id: int, raw: bytes) -> None:
+    """Store a message in pieces, instead of the one that its owner has. `owner`: the column that names it."""
+    connection.execute(delete(owner.table).where(owner == id))
+    pack = zstandard.ZstdCompressor()
+    for number, start in enumerate(range(0, len(raw), _PIECE)):
+        octets = pack.compress(raw[start : start + _PIECE])
+        connection.execute(insert(owner.table).values({owner.name: id, "number": number, "octets": octets}))
+
+
+def read_pieces(connection: Connection, owner: Column[Any], id: int) -> bytes:
+    """Return a message that was stored in pieces; empty where there is none."""
+    c = owner.table.c
     unpack = zstandard.ZstdDecompressor()
-    for (octets,) in connection.execute(select(c.octets).where(c.run_id == run_id).order_by(c.number)):
-        yield unpack.decompress(octets)
+    rows = connection.execute(select(c.octets).where(owner == id).order_by(c.number))
+    return b"".join(unpack.decompress(octets) for (octets,) in rows)
+
+
+def write_assay(connection: Connection, run_id: int, mark: float, assay: bytes) -> None:
+    """Store the assay of a run's message, as JSON; it is packed."""
+    packed = zstandard.ZstdCompressor().compress(assay)
+    new = upsert(t.placement_assay).values(run_id=run_id, assay=packed)
+    connection.execute(new.on_duplicate_key_update(assay=packed))
+    update_run(connection, run_id, mark=mark)
+
+
+def assay_of(connection: Connection, run_id: int) -> bytes | None:
+    """Return the assay of a run's message as JSON; None where there is none yet."""
+    packed = connection.scalar(select(t.placement_assay.c.assay).where(t.placement_assay.c.run_id == run_id))
+    return None if packed is None else zstandard.ZstdDecompressor().decompress(packed)
+
+
+def path_id(connection: Connection, tenant_id: int, outlet: str, domain: str, relay: str, stream: str) -> int:
+    """Return the id of what copies have in common that count together; it is made where it is missing."""
+    c = t.placement_path.c
+    values = {"tenant_id": tenant_id, "outlet": outlet, "domain": domain, "relay": relay, "stream": stream}
+    query = select(c.id).where(*(c[name] == value for name, value in values.items()))
+    found = connection.scalar(query)
+    if found is None:
+        connection.execute(insert(t.placement_path).prefix_with("IGNORE").values(**values))
+        found = connection.scalar(query.with_for_update())
+    return int(found or 0)
+
+
+def domain_of(connection: Connection, run_id: int) -> int | None:
+    """Return the id of the sending domain that a run's message is from; None where it is not one of the tenant's."""
+    r, p, d = t.placement_run.c, t.placement_path.c, t.sending_domain.c
+    query = (
+        select(d.id)
+        .join(t.placement_path, (p.tenant_id == d.tenant_id) & (p.domain == d.name))
+        .join(t.placement_run, r.path_id == p.id)
+        .where(r.id == run_id)
+    )
+    return connection.scalar(query)
+
+
+def begin_counting(connection: Connection, run_id: int) -> None:
+    """Count the copies of a run in the sums of its day, now that it has begun."""
+    c = t.placement_count.c
+    counted = connection.execute(select(c.provider, c.outcome, c.copies).where(c.run_id == run_id, c.copies > 0)).all()
+    for provider, outcome, copies in counted:
+        _count_day(connection, run_id, provider, outcome, int(copies))
 
 
 # Copies
@@ -227,11 +325,22 @@ def looked(connection: Connection, ids: Sequence[int], now: datetime) -> None:
 
 def _count(connection: Connection, run_id: int, provider: str, outcome: str, by: int) -> None:
     c = t.placement_count.c
+    _count_day(connection, run_id, provider, outcome, by)
     if by < 0:
         where = (c.run_id == run_id) & (c.provider == provider) & (c.outcome == outcome)
         connection.execute(update(t.placement_count).where(where).values(copies=c.copies + by))
         return
     new = upsert(t.placement_count).values(run_id=run_id, provider=provider, outcome=outcome, copies=by)
+    connection.execute(new.on_duplicate_key_update(copies=c.copies + by))
+
+
+def _count_day(connection: Connection, run_id: int, provider: str, outcome: str, by: int) -> None:
+    """Count copies on the day of their run; nothing while it awaits its message."""
+    r, c = t.placement_run.c, t.placement_day.c
+    rows = select(r.path_id, func.date(r.started_at), literal(provider), literal(outcome), literal(by)).where(
+        r.id == run_id, r.path_id.is_not(None), r.started_at.is_not(None)
+    )
+    new = upsert(t.placement_day).from_select([c.path_id, c.day, c.provider, c.outcome, c.copies], rows)
     connection.execute(new.on_duplicate_key_update(copies=c.copies + by))
 
 

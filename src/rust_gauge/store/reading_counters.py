@@ -36,14 +36,11 @@ _SUBJECT = {1: "domain_id", 2: "stream_id", 3: "relay_id", 4: "label_id"}
 
 
 def counters(
-    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = (),
-    last: date | None = None,
-) -> CounterRows:  # fmt: skip
-    """Return counters of subjects since a day (up to another), of all subjects if none are named."""
+    connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int] = ()
+) -> CounterRows:
+    """Return counters of subjects since a day, of all subjects if none are named."""
     column, table = _SUBJECT[kind], "flow_label_day" if kind == 4 else "flow_day"
     where = f"tenant_id = {tenant_id} AND day >= {literal(since)}"
-    if last is not None:
-        where += f" AND day <= {literal(last)}"
     if subject_ids:
         where += f" AND {column} IN ({', '.join(map(str, subject_ids))})"
     if kind != 4 and not (kind == 1 and subject_ids):

@@ -86,7 +86,10 @@ def unpack(row: PackedSeries) -> Series:
     whole = np.frombuffer(octets[: -4 * days], "<i2").reshape(-1, days)
     mail = np.frombuffer(octets[-4 * days :], "<f4")
     measures = np.frombuffer(row.measures, "<f4").reshape(3, -1)
-    return Series(row.subject_id, row.provider_id, row.first_day, whole[0], whole[1], whole[2:], mail, measures)
+    pulls = whole[2:]
+    if len(pulls) < measures.shape[1]:  # packed before a factor was added, and not computed again yet
+        pulls = np.vstack([pulls, np.zeros((measures.shape[1] - len(pulls), days), "<i2")])
+    return Series(row.subject_id, row.provider_id, row.first_day, whole[0], whole[1], pulls, mail, measures)
 
 
 def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterable[Series], now: datetime) -> int:

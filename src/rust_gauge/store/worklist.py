@@ -120,7 +120,7 @@ def item_of(row: ItemRow) -> Item:
         row.item_key, told["kind"], told["subject"], told["name"], told["title"], told["text"], Level(row.level),
         datetime.fromisoformat(told["since"]), int(told["mail"]), told["remedy"], told["record"],
         tuple(told["evidence"]), told["recheck"], told.get("topic", ""), tuple(told.get("domains", ())),
-        float(told.get("measure", 0.0)), parts=tuple(told.get("parts", ())),
+        float(told.get("measure", 0.0)), providers=tuple(told.get("providers", ())), parts=tuple(told.get("parts", ())),
     )  # fmt: skip
     found_at, seen_at = _aware(row.found_at), _aware(row.seen_at)
     assert found_at is not None
@@ -151,6 +151,7 @@ def _values(item: Item) -> Document:
             "topic": incident.topic,
             "domains": list(incident.domains),
             "measure": incident.measure,
+            "providers": list(incident.providers),
             "parts": list(incident.parts),
         },
         "found_at": _naive(item.found_at),

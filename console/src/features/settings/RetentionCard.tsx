@@ -1,4 +1,4 @@
-/** How long events are stored, and how sensitive the detection of shifts is. */
+/** How long events and placement runs are stored, and how sensitive the detection of shifts is. */
 import {useState, type FormEvent} from 'react';
 import type {Schemas} from '../../api/client';
 import {useChangeFlowSettings, useFlowSettings} from '../mailflow/queries';
@@ -22,10 +22,15 @@ export function RetentionCard({tenant}: {tenant: string}) {
 function Settings({tenant, saved}: {tenant: string; saved: Schemas['FlowSettings']}) {
   const change = useChangeFlowSettings(tenant);
   const [days, setDays] = useState(String(saved.keep_events_days));
+  const [runs, setRuns] = useState(String(saved.keep_placement_days));
   const [alarms, setAlarms] = useState(String(saved.false_alarms_a_year));
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    change.mutate({keep_events_days: Number(days), false_alarms_a_year: Number(alarms)});
+    change.mutate({
+      keep_events_days: Number(days),
+      keep_placement_days: Number(runs),
+      false_alarms_a_year: Number(alarms),
+    });
   };
   return (
     <>
@@ -35,6 +40,13 @@ function Settings({tenant, saved}: {tenant: string; saved: Schemas['FlowSettings
           hint="30 to 3650; older events are deleted within minutes, and rejected on import"
           value={days}
           onChange={setDays}
+          isRequired
+        />
+        <Field
+          label="Placement run retention, days"
+          hint="7 to 3650; older runs are deleted once a day"
+          value={runs}
+          onChange={setRuns}
           isRequired
         />
         <Field

@@ -1,21 +1,29 @@
-"""`client.placement`: seeds, outlets, and runs that tell where copies of a message land."""
+"""`client.placement`: seeds, outlets, schedules, and runs that tell where copies of a message land."""
 
 from collections.abc import AsyncIterator
 from datetime import date
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import placement as calls
+from rust_gauge.contract.assays import Assay
 from rust_gauge.contract.placement import (
+    MadeShare,
     NewOutlet,
     NewRun,
+    NewSchedule,
     NewSeed,
+    NewShare,
     Outlet,
     OutletChange,
     PlacementHistory,
     PlacementRun,
     RunSummary,
+    Schedule,
+    ScheduleChange,
+    ScheduleCopy,
     Seed,
     SeedChange,
+    Share,
 )
 
 
@@ -100,3 +108,52 @@ class Placement(Part):
     async def delete_run(self, tenant: str, id: int) -> None:
         """Delete a run with its copies."""
         await self._client.send(calls.delete_run(tenant, id))
+
+    async def assay(self, tenant: str, id: int) -> Assay:
+        """Return the assay of a run's message. NotFoundError until it is made, within a minute of the start."""
+        return await self._client.send(calls.get_assay(tenant, id))
+
+    async def shares(self, tenant: str, id: int) -> list[Share]:
+        """Return the links to a run, newest first."""
+        return (await self._client.send(calls.list_shares(tenant, id))).items
+
+    async def share(self, tenant: str, id: int, new: NewShare | None = None) -> MadeShare:
+        """Make a link to a run that needs no account. Its `url` is in this answer only."""
+        return await self._client.send(calls.add_share(tenant, id, new or NewShare()))
+
+    async def delete_share(self, tenant: str, id: int, share: int) -> None:
+        """Revoke a link: it opens nothing any more."""
+        await self._client.send(calls.delete_share(tenant, id, share))
+
+    async def schedules(self, tenant: str) -> list[Schedule]:
+        """Return a tenant's schedules by name."""
+        return (await self._client.send(calls.list_schedules(tenant))).items
+
+    async def add_schedule(self, tenant: str, new: NewSchedule, raw: bytes | None = None) -> Schedule:
+        """Add a schedule, with the message that it copies if it is at hand."""
+        made = await self._client.send(calls.add_schedule(tenant, new))
+        return made if raw is None else await self.hand_in_to_schedule(tenant, new.name, raw)
+
+    async def schedule(self, tenant: str, name: str) -> Schedule:
+        """Return one schedule."""
+        return await self._client.send(calls.get_schedule(tenant, name))
+
+    async def update_schedule(self, tenant: str, name: str, change: ScheduleChange) -> Schedule:
+        """Change a schedule, pause it or turn it on again. Settings that are left out stay unchanged."""
+        return await self._client.send(calls.update_schedule(tenant, name, change))
+
+    async def hand_in_to_schedule(self, tenant: str, name: str, raw: bytes) -> Schedule:
+        """Give a schedule the message that it copies from now on."""
+        return await self._client.send(calls.put_schedule_message(tenant, name, raw))
+
+    async def copy_schedule(self, tenant: str, name: str, new_name: str) -> Schedule:
+        """Copy a schedule with its message. The copy is paused."""
+        return await self._client.send(calls.copy_schedule(tenant, name, ScheduleCopy(name=new_name)))
+
+    async def run_schedule(self, tenant: str, name: str) -> PlacementRun:
+        """Start a run of a schedule now."""
+        return await self._client.send(calls.run_schedule(tenant, name))
+
+    async def delete_schedule(self, tenant: str, name: str) -> None:
+        """Delete a schedule. Its runs stay."""
+        await self._client.send(calls.delete_schedule(tenant, name))

@@ -6,18 +6,26 @@ from urllib.parse import quote
 from pydantic import TypeAdapter
 
 from rust_gauge.client.calls.call import Call, make_call, tenant_path
+from rust_gauge.contract.assays import Assay
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.placement import (
+    MadeShare,
     NewOutlet,
     NewRun,
+    NewSchedule,
     NewSeed,
+    NewShare,
     Outlet,
     OutletChange,
     PlacementHistory,
     PlacementRun,
     RunSummary,
+    Schedule,
+    ScheduleChange,
+    ScheduleCopy,
     Seed,
     SeedChange,
+    Share,
 )
 
 
@@ -102,3 +110,56 @@ def cancel_run(tenant: str, id: int) -> Call[PlacementRun]:
 
 def delete_run(tenant: str, id: int) -> Call[None]:
     return make_call("DELETE", tenant_path(tenant, f"placement-runs/{id}"), type(None))
+
+
+def get_assay(tenant: str, id: int) -> Call[Assay]:
+    return make_call("GET", tenant_path(tenant, f"placement-runs/{id}/assay"), Assay)
+
+
+def list_shares(tenant: str, id: int) -> Call[Page[Share]]:
+    return make_call("GET", tenant_path(tenant, f"placement-runs/{id}/shares"), Page[Share])
+
+
+def add_share(tenant: str, id: int, new: NewShare) -> Call[MadeShare]:
+    return make_call("POST", tenant_path(tenant, f"placement-runs/{id}/shares"), MadeShare, new)
+
+
+def delete_share(tenant: str, id: int, share: int) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, f"placement-runs/{id}/shares/{share}"), type(None))
+
+
+def _schedule(name: str, rest: str = "") -> str:
+    return f"placement-schedules/{quote(name, safe='')}{rest}"
+
+
+def list_schedules(tenant: str) -> Call[Page[Schedule]]:
+    return make_call("GET", tenant_path(tenant, "placement-schedules"), Page[Schedule])
+
+
+def add_schedule(tenant: str, new: NewSchedule) -> Call[Schedule]:
+    return make_call("POST", tenant_path(tenant, "placement-schedules"), Schedule, new)
+
+
+def get_schedule(tenant: str, name: str) -> Call[Schedule]:
+    return make_call("GET", tenant_path(tenant, _schedule(name)), Schedule)
+
+
+def update_schedule(tenant: str, name: str, change: ScheduleChange) -> Call[Schedule]:
+    return make_call("PATCH", tenant_path(tenant, _schedule(name)), Schedule, change)
+
+
+def delete_schedule(tenant: str, name: str) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, _schedule(name)), type(None))
+
+
+def copy_schedule(tenant: str, name: str, copy: ScheduleCopy) -> Call[Schedule]:
+    return make_call("POST", tenant_path(tenant, _schedule(name, "/copy")), Schedule, copy)
+
+
+def run_schedule(tenant: str, name: str) -> Call[PlacementRun]:
+    return make_call("POST", tenant_path(tenant, _schedule(name, "/run")), PlacementRun)
+
+
+def put_schedule_message(tenant: str, name: str, raw: bytes) -> Call[Schedule]:
+    path = f"/api/v1{tenant_path(tenant, _schedule(name, '/message'))}"
+    return Call("PUT", path, TypeAdapter(Schedule), {}, raw, "message/rfc822", False)

@@ -1,4 +1,4 @@
-"""`client.placement`: seeds, outlets, and runs that tell where copies of a message land."""
+"""`client.placement`: seeds, outlets, schedules, and runs that tell where copies of a message land."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -7,17 +7,25 @@ from datetime import date
 
 from rust_gauge.client.calls import placement as calls
 from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.assays import Assay
 from rust_gauge.contract.placement import (
+    MadeShare,
     NewOutlet,
     NewRun,
+    NewSchedule,
     NewSeed,
+    NewShare,
     Outlet,
     OutletChange,
     PlacementHistory,
     PlacementRun,
     RunSummary,
+    Schedule,
+    ScheduleChange,
+    ScheduleCopy,
     Seed,
     SeedChange,
+    Share,
 )
 
 
@@ -100,3 +108,52 @@ class Placement(Part):
     def delete_run(self, tenant: str, id: int) -> None:
         """Delete a run with its copies."""
         self._client.send(calls.delete_run(tenant, id))
+
+    def assay(self, tenant: str, id: int) -> Assay:
+        """Return the assay of a run's message. NotFoundError until it is made, within a minute of the start."""
+        return self._client.send(calls.get_assay(tenant, id))
+
+    def shares(self, tenant: str, id: int) -> list[Share]:
+        """Return the links to a run, newest first."""
+        return (self._client.send(calls.list_shares(tenant, id))).items
+
+    def share(self, tenant: str, id: int, new: NewShare | None = None) -> MadeShare:
+        """Make a link to a run that needs no account. Its `url` is in this answer only."""
+        return self._client.send(calls.add_share(tenant, id, new or NewShare()))
+
+    def delete_share(self, tenant: str, id: int, share: int) -> None:
+        """Revoke a link: it opens nothing any more."""
+        self._client.send(calls.delete_share(tenant, id, share))
+
+    def schedules(self, tenant: str) -> list[Schedule]:
+        """Return a tenant's schedules by name."""
+        return (self._client.send(calls.list_schedules(tenant))).items
+
+    def add_schedule(self, tenant: str, new: NewSchedule, raw: bytes | None = None) -> Schedule:
+        """Add a schedule, with the message that it copies if it is at hand."""
+        made = self._client.send(calls.add_schedule(tenant, new))
+        return made if raw is None else self.hand_in_to_schedule(tenant, new.name, raw)
+
+    def schedule(self, tenant: str, name: str) -> Schedule:
+        """Return one schedule."""
+        return self._client.send(calls.get_schedule(tenant, name))
+
+    def update_schedule(self, tenant: str, name: str, change: ScheduleChange) -> Schedule:
+        """Change a schedule, pause it or turn it on again. Settings that are left out stay unchanged."""
+        return self._client.send(calls.update_schedule(tenant, name, change))
+
+    def hand_in_to_schedule(self, tenant: str, name: str, raw: bytes) -> Schedule:
+        """Give a schedule the message that it copies from now on."""
+        return self._client.send(calls.put_schedule_message(tenant, name, raw))
+
+    def copy_schedule(self, tenant: str, name: str, new_name: str) -> Schedule:
+        """Copy a schedule with its message. The copy is paused."""
+        return self._client.send(calls.copy_schedule(tenant, name, ScheduleCopy(name=new_name)))
+
+    def run_schedule(self, tenant: str, name: str) -> PlacementRun:
+        """Start a run of a schedule now."""
+        return self._client.send(calls.run_schedule(tenant, name))
+
+    def delete_schedule(self, tenant: str, name: str) -> None:
+        """Delete a schedule. Its runs stay."""
+        self._client.send(calls.delete_schedule(tenant, name))

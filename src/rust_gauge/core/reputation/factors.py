@@ -103,6 +103,7 @@ FACTORS = (
     Factor("engagement", Kind.ENGAGEMENT, 0.15, 0.45, 40, half_life=4, worth=100, of="opened_of"),
     Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
     Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 20),
+    Factor("placement", Kind.RATE, 0.25, 0.6, 45, half_life=4, usual=0.03, worth=8, of="copies"),
 )
 NAMES = tuple(factor.name for factor in FACTORS)
 _CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of"))

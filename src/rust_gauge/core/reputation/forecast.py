@@ -15,6 +15,7 @@ from rust_gauge.core.reputation.reading import COUNTS, Measures, Readings, Surro
 
 _PACE_DAYS = 14  # two of each weekday
 _LOOKED_BACK = 120  # days that a question about today needs
+_COPIES = ("copies", "placement")
 _TRIED = 40  # numbers at once when the one is sought that reaches a line
 
 
@@ -52,6 +53,8 @@ def extended(counts: Array, around: Surroundings, days: int, change: Change) -> 
     week = (pace[..., :7] + pace[..., 7:]) / 2
     more = np.concatenate([week] * (days // 7 + 1), axis=-1)[..., :days] * change.volume
     times = dict(change.times or {})
+    for name in _COPIES:  # test copies go out as before
+        more[COUNTS.index(name)] /= change.volume or 1.0
     for name, share in times.items():
         if name in COUNTS:
             more[COUNTS.index(name)] *= share
@@ -73,7 +76,7 @@ def headroom(
     None where the factor is not counted in events, cannot be measured, or no number of them would do.
     """
     place = NAMES.index(factor)
-    if factors[place].kind is not Kind.RATE or counts.shape[1] != 1:
+    if factors[place].kind is not Kind.RATE or factors[place].of == "copies" or counts.shape[1] != 1:
         return None
     counts, around = counts[..., -_LOOKED_BACK:], _last(around, _LOOKED_BACK)
     row = COUNTS.index(factor)

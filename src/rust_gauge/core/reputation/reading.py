@@ -16,8 +16,9 @@ from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, ra
 
 COUNTS = (
     "attempted", "delivered", "invalid_addresses", "refusals", "listings", "authentication", "delays", "complaints",
-    "unsubscribes", "opened", "held",
+    "unsubscribes", "opened", "held", "copies", "placement",
 )  # fmt: skip
+"""Messages and events; at the end test copies whose fate is known, and those of them in spam or lost."""
 ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
 _MAIL_HALF_LIFE = 7.0  # days; last week counts half as much as today
 _PAST = 45.0  # half-life of a sender's own past, which is its prior
@@ -30,6 +31,7 @@ _LEAST_OPENED = 0.02  # below this nobody reports openings
 _OPENED_FROM = 500.0  # messages from which a usual share of openings can be estimated
 _OPENED_DAYS = 28  # of mail before opens are judged, so that a monthly mailing counts
 _MARGIN_MOST = 50.0  # half of the scale; a wider margin would say nothing more
+_COPIES_FROM = 1.0  # remembered copies
 NO_VALUE = -1  # tenths where there is too little mail
 
 Tenths = NDArray[np.int16]
@@ -114,6 +116,10 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
             value[n] = low[n] = high[n] = around.faults
         if factor.name == "complaints":
             value[n, ~around.reports] = np.nan
+        elif factor.name == "placement":  # without copies of late nothing is known of it
+            unknown = faded(by_name["copies"], decay_of(factor.half_life)) < _COPIES_FROM
+            for part in (value, low, high):
+                part[n, unknown] = np.nan
     return Measures(value, low, high)
 
 
@@ -127,6 +133,7 @@ def _exposures(counts: Mapping[str, Array]) -> dict[str, Array]:
         "attempted": counts["attempted"],
         "delivered": delivered,
         "opened_of": 0.65 * delivered + 0.25 * yesterday + 0.1 * earlier,
+        "copies": counts["copies"],
     }
 
 

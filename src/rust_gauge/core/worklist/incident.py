@@ -45,4 +45,5 @@ class Incident:
     measure: float = 0.0  # points of a pull: what of it only fades is no incident any more
     places: tuple[str, ...] = ()  # names of the records: of a fault, or those that the affected stream uses
     scopes: tuple[str, ...] = ()  # mail that a fault affects, or that fails: all, stream:<name>, selector:<s>
+    providers: tuple[str, ...] = ()  # mailbox providers where it shows, as the tenant calls them; empty: any
     parts: tuple[str, ...] = ()  # keys of incidents that are of the same incident and were joined to this one

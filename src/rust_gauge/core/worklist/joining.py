@@ -16,7 +16,8 @@ def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list
     Two of the same key are one. Failing authentication belongs to the domain's fault in SPF, DKIM, DMARC or of a
     stream, whose record fixes it, if the stream whose mail fails uses that record; a stream that is not aligned
     belongs to the fault of the record that proves nothing; a new reply to the pull of its cause; a changed record to
-    the fault, or the failing authentication, of its domain. What is joined leaves its key in `parts`.
+    the fault, or the failing authentication, of its domain; test copies that land badly to what pulls the reading of
+    their domain at the same provider. What is joined leaves its key in `parts`.
     """
     by_key: dict[str, Incident] = {}
     for incident in found:
@@ -51,6 +52,9 @@ def _incident_of(part: Incident, others: Sequence[Incident], causes: Mapping[str
         return next(iter(records or proves), None)
     if part.kind == "fault" and part.topic.startswith("stream-"):
         return next(iter(records), None)
+    if part.kind == "placement":
+        pulls = [other for other in others if other.kind == "pull" and set(part.providers) & set(other.providers)]
+        return next((pull for pull in pulls if pull.topic == "placement"), next(iter(pulls), None))
     if part.kind == "reply":
         return next((other for other in others if part.topic in causes.get(other.topic, ())), None)
     if part.kind == "record":
@@ -81,6 +85,7 @@ def _into(part: Incident, whole: Incident) -> Incident:
         mail=max(whole.mail, part.mail),
         evidence=tuple(evidence)[:_MOST_EVIDENCE],
         domains=tuple(dict.fromkeys((*whole.domains, *part.domains))),
+        providers=tuple(dict.fromkeys((*whole.providers, *part.providers))),
         measure=max(whole.measure, part.measure),
         parts=tuple(dict.fromkeys((*whole.parts, *part.parts, *([part.key] if part.key != whole.key else [])))),
         recheck="audit" if "audit" in (whole.recheck, part.recheck) else whole.recheck,

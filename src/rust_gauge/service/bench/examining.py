@@ -9,7 +9,7 @@ from rust_gauge.contract.assays import Assay
 from rust_gauge.contract.bench import CaughtMessage
 from rust_gauge.core.assay import Examined, Message, Sending, parse_html
 from rust_gauge.core.errors import InputError
-from rust_gauge.documents.assays import assay_document
+from rust_gauge.documents.assays import REREAD, assay_document
 from rust_gauge.service.assays.assays import WITHIN, examined
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -22,7 +22,6 @@ log = structlog.get_logger()
 _PATIENCE = 20.0  # seconds for answers of others, while nobody waits for the assay
 _CLAIM_FOR = timedelta(minutes=5)
 _SERVED = "tenants whose messages were examined last"  # in the memory of the process
-_REREAD = ("text", "html", "visible_text")  # of an assay: read out of the message again, not stored twice
 
 
 def examine_next(context: Context) -> bool:
@@ -51,7 +50,7 @@ def examine_row(
     raw = context.store.transaction(lambda c: caught.source_of(c, row.id))
     at = row.arrived_at.replace(tzinfo=UTC)
     done = examined(context, tray.tenant_id, raw, sending_of(tray, row), at, fresh=False, within=within)
-    document = assay_document(done).model_dump(mode="json", exclude=set(_REREAD))
+    document = assay_document(done).model_dump(mode="json", exclude=set(REREAD))
     points = [[finding.rule, finding.points, finding.level.value] for finding in done.assay.findings]
     worst = None if done.assay.worst is None else done.assay.worst.value
     context.store.transaction(

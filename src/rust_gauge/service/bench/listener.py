@@ -19,12 +19,13 @@ from rust_gauge.service.bench.certificate import tls_context
 from rust_gauge.service.bench.conversations import conversation_of
 from rust_gauge.service.bench.reports import LOCAL_PART, MAX_REPORTED, Limits, answer
 from rust_gauge.service.bench.trays import digest_of, rules_of
-from rust_gauge.service.placement.runs import run_for, take_message
+from rust_gauge.service.placement import schedules, starting
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import trays
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.placement import RunRow
+from rust_gauge.store.placement_schedules import ScheduleRow
 from rust_gauge.store.trays import TrayRow
 
 log = structlog.get_logger()
@@ -56,9 +57,12 @@ class Desk:
         key, _, tag = parsed.local.lower().partition("+")
         if key == LOCAL_PART and not tag:
             return Place(ReportKey(None), MAX_REPORTED)
-        run = run_for(self._context, key)
+        run = starting.run_for(self._context, key)
         if run is not None:
             return Place(RunKey(run), MAX_COPIED)
+        schedule = schedules.schedule_for(self._context, key)
+        if schedule is not None:
+            return Place(ScheduleKey(schedule), MAX_COPIED)
         wanted = tag if key == LOCAL_PART else key  # report+KEY is answered, and caught in the tray as well
         row = self._context.store.transaction(lambda c: trays.tray_by_key(c, wanted[:60]))
         if row is None:
@@ -87,6 +91,8 @@ class Desk:
             return answer(self._context, delivery, key.row, self._limits)
         if isinstance(key, RunKey):
             return _begin(self._context, key.row, delivery.raw)
+        if isinstance(key, ScheduleKey):
+            return _replace(self._context, key.row, delivery.raw)
         if not isinstance(key, TrayKey):
             return "550 5.1.1 Nobody takes this message"
         via = "smtp" if delivery.authenticated else "address"
@@ -119,6 +125,16 @@ class RunKey:
         return hash(("run", self.row.id))
 
 
+@dataclass(frozen=True)
+class ScheduleKey:
+    """The address of a placement schedule as a place."""
+
+    row: ScheduleRow
+
+    def __hash__(self) -> int:
+        return hash(("schedule", self.row.id))
+
+
 class TrayKey:
     """A tray as a place where mail goes; two are the same when their trays are."""
 
@@ -134,10 +150,18 @@ class TrayKey:
 
 def _begin(context: Context, run: RunRow, raw: bytes) -> str:
     try:
-        take_message(context, run, raw)
+        starting.take_message(context, run, raw)
     except ServiceProblem as problem:
         return f"554 5.6.0 {problem}".encode("ascii", "replace").decode()
     return f"250 2.0.0 Copies of run {run.id} are being sent"
+
+
+def _replace(context: Context, schedule: ScheduleRow, raw: bytes) -> str:
+    try:
+        schedules.take_message(context, schedule, raw)
+    except ServiceProblem as problem:
+        return f"554 5.6.0 {problem}".encode("ascii", "replace").decode()
+    return f"250 2.0.0 The schedule {schedule.name} copies this message from now on"
 
 
 def _place(row: TrayRow) -> Place:

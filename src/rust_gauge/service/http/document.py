@@ -56,6 +56,7 @@ _STREAMS: dict[str, dict[str, str]] = {
     "assay_message": {"message/rfc822": "The message as it was or will be sent"},
     "add_caught_message": {"message/rfc822": "The message as it was or will be sent"},
     "put_placement_message": {"message/rfc822": "The message that is copied"},
+    "put_placement_schedule_message": {"message/rfc822": "The message that is copied"},
     "read_feedback_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
 }  # fmt: skip
 _ANYTHING = ("message/rfc822", "application/x-ndjson")
@@ -66,6 +67,7 @@ _ANSWERS: dict[str, dict[str, str]] = {
     "get_job_part": {"application/octet-stream": "The rows as they were sent"},
     "get_caught_source": {"message/rfc822": "The message as it came"},
     "get_placement_message": {"message/rfc822": "The message that is copied"},
+    "get_placement_schedule_message": {"message/rfc822": "The message that is copied"},
     "get_caught_part": {"application/octet-stream": "The decoded octets"},
 }
 

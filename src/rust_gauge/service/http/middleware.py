@@ -51,7 +51,7 @@ class NotKnown(HTTPException):
 
 
 # Parts of addresses that prove something by themselves: a feed's key, the links of messages.
-_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/confirm/|/unsubscribe/)[^/]+")
+_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/confirm/|/unsubscribe/|/shared/)[^/]+")
 
 
 def masked(path: str) -> str:

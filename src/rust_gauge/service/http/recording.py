@@ -18,7 +18,7 @@ from rust_gauge.store.accounts import Principal, TenantAccess
 _NAMES = """
     receive load_events stream_events send_to_feed check_message assay_message read_feedback_report run_audit
     add_caught_message recheck_caught_message learn_text_model
-    check_seed check_outlet put_placement_message
+    check_seed check_outlet put_placement_message put_placement_schedule_message run_placement_schedule
     start_batch
     check_plan preview_publication forecast_reading backtest_cause_rules start_policy_backtest try_mapping
     check_addresses get_clearance stream_clearance add_job_piece run_job run_detection start_list_check

@@ -47,7 +47,8 @@ _VIEWER = """
     list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
     get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
     list_seeds get_seed list_outlets get_outlet list_placement_runs get_placement_run get_placement_message
-    get_placement_history
+    get_placement_history get_placement_assay list_placement_schedules get_placement_schedule
+    get_placement_schedule_message list_placement_shares
 """
 
 _OPERATOR = """
@@ -61,6 +62,9 @@ _OPERATOR = """
     add_caught_message delete_caught_message empty_tray recheck_caught_message
     learn_text_model check_seed check_outlet
     start_placement_run put_placement_message cancel_placement_run delete_placement_run
+    add_placement_share delete_placement_share
+    add_placement_schedule update_placement_schedule delete_placement_schedule copy_placement_schedule
+    run_placement_schedule put_placement_schedule_message
 """
 
 _ADMIN = """

@@ -1,24 +1,50 @@
 """Placement over time: a series for each provider, the day it turned, and what else changed then."""
 
-from collections.abc import Sequence
+from collections import Counter, defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
-from email.utils import parseaddr
 
 from sqlalchemy import Connection
 
 from rust_gauge.contract.flow import Rate
-from rust_gauge.contract.placement import PlacementHistory, PlacementPoint, PlacementTurn, ProviderHistory, TurnChange
+from rust_gauge.contract.placement import (
+    DayReading,
+    PlacementHistory,
+    PlacementPoint,
+    PlacementTurn,
+    ProviderHistory,
+    TurnChange,
+)
 from rust_gauge.core.mailflow.rates import Rate as Share
-from rust_gauge.core.placement import ProviderPlacement, sum_up
-from rust_gauge.core.placement.outcomes import Outcome
+from rust_gauge.core.placement import JUDGED, Outcome
 from rust_gauge.core.placement.turns import Point, Turn, find_turn
-from rust_gauge.service.readings.annotations import list_annotations
+from rust_gauge.service.placement.runs import names_of
+from rust_gauge.service.readings.annotations import annotations_of
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.store import placement
+from rust_gauge.store import placement, placement_days, providers
+from rust_gauge.store import readings as store_readings
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.placement import CountRow, RunRow
+from rust_gauge.store.placement import RunMoment
 
-_MOST_RUNS = 3000  # the newest of the period
+_BY_RUN = 400  # runs up to which each is a point of its own
+_MOST_CHANGES = 300  # the newest
+_RESIZED = 0.1  # of the larger size, from which a message of another size is another one
+
+
+@dataclass(frozen=True, slots=True)
+class _Sum:
+    """What became of the copies of a run (0: of a day) to a provider."""
+
+    run: int
+    at: datetime
+    outlet: str
+    counts: Mapping[str, int]
+
+    @property
+    def judged(self) -> int:
+        """Return of how many copies it is known what the provider did."""
+        return sum(self.counts.get(outcome, 0) for outcome in JUDGED)
 
 
 def placement_history(
@@ -28,71 +54,142 @@ def placement_history(
 
     `outlet`: only runs through this one; empty: all.
     """
-    last = last or context.clock().date()
-    since, until = (datetime.combine(last - timedelta(days=back), time(), UTC) for back in (days - 1, -1))
+    today = context.clock().date()
+    last = last or today
+    first = last - timedelta(days=days - 1)
+    since, until = (datetime.combine(day, time(), UTC) for day in (first, last + timedelta(days=1)))
 
-    def read(connection: Connection) -> tuple[list[RunRow], list[CountRow]]:
-        rows = placement.runs_between(connection, tenant.id, since, until, outlet, _MOST_RUNS)
-        return rows, placement.counts_of(connection, [row.id for row in rows])
+    def read(connection: Connection) -> PlacementHistory:
+        runs = placement.moments_between(connection, tenant.id, since, until, outlet)
+        by_run = len(runs) <= _BY_RUN
+        sums = _by_run(connection, runs) if by_run else _by_day(connection, tenant.id, first, last, outlet)
+        domain = runs[-1].domain if runs else ""
+        noted = annotations_of(connection, tenant, first, last, domain or None, today)
+        changes = [(each.provider, TurnChange(day=each.day, kind=each.kind, text=each.text)) for each in noted]
+        changes += [("", change) for change in _own_changes(runs)]
+        changes.sort(key=lambda change: change[1].day)
+        names = names_of(connection, tenant.id).providers
+        readings = _readings(connection, tenant.id, domain, first, last)
+        return PlacementHistory(
+            first=first, last=last, outlet=outlet,
+            outlets=placement.outlets_between(connection, tenant.id, since, until), runs=len(runs),
+            by="run" if by_run else "day", domain=domain,
+            providers=[
+                ProviderHistory(
+                    provider=provider, label=names.get(provider, provider),
+                    points=[_point(each) for each in sums[provider]],
+                    turn=_turn(sums[provider], runs, changes, (provider, names.get(provider, ""))),
+                    readings=readings.get(provider, []),
+                )
+                for provider in sorted(sums)
+            ],
+            changes=[change for _, change in changes][-_MOST_CHANGES:],
+        )  # fmt: skip
 
-    runs, counts = context.store.transaction(read)
-    by_run: dict[int, list[CountRow]] = {}
-    for count in counts:
-        by_run.setdefault(count.run_id, []).append(count)
-    series: dict[str, list[tuple[RunRow, ProviderPlacement]]] = {}
+    return context.store.transaction(read)
+
+
+def _by_run(connection: Connection, runs: Sequence[RunMoment]) -> dict[str, list[_Sum]]:
+    counts: dict[tuple[str, int], Counter[str]] = defaultdict(Counter)
+    for row in placement.counts_of(connection, [run.id for run in runs]):
+        counts[row.provider, row.run_id][row.outcome] += row.copies
+    sums: dict[str, list[_Sum]] = {provider: [] for provider, _ in counts}
     for run in runs:
-        for placed in sum_up((row.provider, Outcome(row.outcome), row.copies) for row in by_run.get(run.id, ())):
-            series.setdefault(placed.provider, []).append((run, placed))
-    providers = [_provider(context, tenant, provider, series[provider]) for provider in sorted(series)]
-    outlets = context.store.transaction(lambda c: placement.outlets_between(c, tenant.id, since, until))
-    return PlacementHistory(
-        first=since.date(), last=last, outlet=outlet, outlets=outlets, runs=len(runs), providers=providers
-    )
+        for provider, found in sums.items():
+            if (provider, run.id) in counts:
+                found.append(_Sum(run.id, run.at, run.outlet_name, counts[provider, run.id]))
+    return sums
 
 
-def _provider(
-    context: Context, tenant: TenantAccess, provider: str, series: Sequence[tuple[RunRow, ProviderPlacement]]
-) -> ProviderHistory:
-    turn = find_turn([Point(_at(run), placed.counts.get(Outcome.INBOX, 0), placed.judged) for run, placed in series])
-    points = [
-        PlacementPoint(
-            run=run.id, at=_at(run), outlet=run.outlet_name, inbox=placed.counts.get(Outcome.INBOX, 0),
-            spam=placed.counts.get(Outcome.SPAM, 0), other=placed.counts.get(Outcome.OTHER, 0),
-            lost=placed.counts.get(Outcome.MISSING, 0) + placed.counts.get(Outcome.REFUSED, 0), judged=placed.judged,
-        )
-        for run, placed in series
+def _by_day(connection: Connection, tenant_id: int, first: date, last: date, outlet: str) -> dict[str, list[_Sum]]:
+    counts: dict[tuple[str, date], Counter[str]] = defaultdict(Counter)
+    for row in placement_days.days_between(connection, tenant_id, first, last, outlet):
+        counts[row.provider, row.day][row.outcome] += row.copies
+    sums: dict[str, list[_Sum]] = defaultdict(list)
+    for (provider, day), of in counts.items():
+        sums[provider].append(_Sum(0, datetime.combine(day, time(), UTC), outlet, of))
+    return sums
+
+
+def _point(of: _Sum) -> PlacementPoint:
+    inbox, spam, other = (of.counts.get(outcome, 0) for outcome in (Outcome.INBOX, Outcome.SPAM, Outcome.OTHER))
+    return PlacementPoint(
+        run=of.run, at=of.at, outlet=of.outlet, inbox=inbox, spam=spam, other=other,
+        lost=of.judged - inbox - spam - other, judged=of.judged,
+    )  # fmt: skip
+
+
+def _turn(
+    sums: Sequence[_Sum], runs: Sequence[RunMoment], changes: Sequence[tuple[str, TurnChange]], names: tuple[str, str]
+) -> PlacementTurn | None:
+    turn = find_turn([Point(each.at, each.counts.get(Outcome.INBOX, 0), each.judged) for each in sums])
+    if turn is None:
+        return None
+    there = [
+        change for provider, change in changes
+        if turn.last_before.date() <= change.day <= turn.at.date() and (not provider or provider in names)
     ]  # fmt: skip
-    shown = None if turn is None else _turn(context, tenant, provider, turn, [run for run, _ in series])
-    return ProviderHistory(provider=provider, points=points, turn=shown)
-
-
-def _turn(context: Context, tenant: TenantAccess, provider: str, turn: Turn, runs: Sequence[RunRow]) -> PlacementTurn:
-    first = next(run for run in runs if _at(run) == turn.at)
-    before = next(run for run in runs if _at(run) == turn.last_before)
-    domain = parseaddr(first.header_from)[1].rpartition("@")[2].lower()
-    noted = list_annotations(context, tenant, turn.last_before.date(), turn.at.date(), domain or None)
-    changes = [
-        TurnChange(day=each.day, kind=each.kind, text=each.text)
-        for each in noted if not each.provider or each.provider == provider
-    ]  # fmt: skip
-    for kind, was, is_now in (
-        ("outlet", before.outlet_name, first.outlet_name), ("content", before.subject, first.subject),
-        ("content", before.header_from, first.header_from),
-    ):  # fmt: skip
-        if was != is_now:
-            changes.append(TurnChange(day=turn.at.date(), kind=kind, text=f"{was} before, {is_now} then"))
-    if abs(first.size - before.size) > 0.1 * max(first.size, before.size):
-        sizes = f"{before.size:,} octets before, {first.size:,} then"
-        changes.append(TurnChange(day=turn.at.date(), kind="content", text=sizes))
+    there += _around(turn, runs)
     return PlacementTurn(
         at=turn.at, last_before=turn.last_before, before=_rate(turn.before), after=_rate(turn.after),
-        worse=turn.is_worse, chance=turn.chance, changes=changes,
+        worse=turn.is_worse, chance=turn.chance, changes=list({(c.kind, c.text): c for c in there}.values()),
     )  # fmt: skip
+
+
+def _around(turn: Turn, runs: Sequence[RunMoment]) -> list[TurnChange]:
+    """Return by what the first run of a turn differs from the one before it."""
+    first = next((run for run in runs if run.at >= turn.at), None)
+    before = next((run for run in reversed(runs) if first is not None and run.at < first.at), None)
+    if first is None or before is None:
+        return []
+    found = _content_changes(before, first)
+    if before.outlet_name != first.outlet_name:
+        text = f"{before.outlet_name} before, {first.outlet_name} then"
+        found.insert(0, TurnChange(day=first.at.date(), kind="outlet", text=text))
+    return found
+
+
+def _own_changes(runs: Sequence[RunMoment]) -> list[TurnChange]:
+    """Return what changed in what was sent: against the run before it through the same outlet, and new outlets."""
+    found: list[TurnChange] = []
+    newest: dict[str, RunMoment] = {}
+    for run in runs:
+        before = newest.get(run.outlet_name)
+        if before is not None:
+            found += _content_changes(before, run)
+        elif newest:
+            found.append(TurnChange(day=run.at.date(), kind="outlet", text=f"first run through {run.outlet_name}"))
+        newest[run.outlet_name] = run
+    return found
+
+
+def _content_changes(before: RunMoment, after: RunMoment) -> list[TurnChange]:
+    texts = [
+        f"{was} before, {is_now} then"
+        for was, is_now in ((before.series, after.series), (before.header_from, after.header_from)) if was != is_now
+    ]  # fmt: skip
+    if abs(after.size - before.size) > _RESIZED * max(after.size, before.size):
+        texts.append(f"{before.size:,} octets before, {after.size:,} then")
+    return [TurnChange(day=after.at.date(), kind="content", text=text) for text in texts]
+
+
+def _readings(
+    connection: Connection, tenant_id: int, domain: str, first: date, last: date
+) -> dict[str, list[DayReading]]:
+    """Return a domain's readings by provider."""
+    ids = [id for id, name in store_readings.names_of(connection, tenant_id, 1).items() if name == domain]
+    series = (
+        [store_readings.unpack(row) for row in store_readings.histories(connection, tenant_id, 1, ids)] if ids else []
+    )
+    names = providers.names(connection, [each.provider_id for each in series])
+    found: dict[str, list[DayReading]] = {}
+    for each in series:
+        days = ((each.first + timedelta(days=at), int(tenths)) for at, tenths in enumerate(each.tenths))
+        found[names.get(each.provider_id, "")] = [
+            DayReading(day=day, value=tenths / 10) for day, tenths in days if first <= day <= last and tenths >= 0
+        ]
+    return found
 
 
 def _rate(share: Share) -> Rate:
     return Rate(value=share.value, low=share.low, high=share.high, count=share.count, total=share.total)
-
-
-def _at(run: RunRow) -> datetime:
-    return (run.started_at or run.created_at).replace(tzinfo=UTC)

@@ -4,20 +4,22 @@ A copy is missing only after its seed was read to the end when the waiting time 
 until well after that leaves its copies `unread`, and says why.
 """
 
+import re
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
+from email.utils import parseaddr
 from typing import Any
 
 import structlog
 
-from rust_gauge.core.placement import Outcome, read_arrival
+from rust_gauge.core.placement import MARK_FIELD, Outcome, read_arrival
 from rust_gauge.gateways.destination import DestinationError
 from rust_gauge.gateways.seed_mailbox import FoundCopy, SeedError, SeedMailbox
 from rust_gauge.service.placement.runs import LOOK, RUNNING, copy_of, end_settled
-from rust_gauge.service.placement.seeds import opened, write_check
+from rust_gauge.service.placement.seeds import FULL, opened, write_check
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import jobs, leases, placement, seeds
 from rust_gauge.store.jobs import Job
@@ -26,6 +28,7 @@ from rust_gauge.store.seeds import SeedRow
 
 log = structlog.get_logger()
 _MOST = 2000  # copies of one look
+_TELLING = 6  # characters of a subject that tell it from others
 _PER_HOST = 2  # mailboxes of a host that are open at a time, in the whole installation
 _AT_ONCE = 8  # mailboxes
 _SESSION = timedelta(seconds=60)  # a session ends well within
@@ -88,6 +91,9 @@ def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs:
     try:
         with _slot(context, seed.host, now), opened(context, seed) as mailbox:
             missing = [copy for copy in copies if not _found(context, mailbox, seed, copy, runs[copy.run_id])]
+            over = [copy for copy in missing if now > _over(runs[copy.run_id])]
+            for copy in over:
+                _not_there(context, mailbox, seed, copy, runs[copy.run_id])
     except leases.LeaseHeld:
         return  # others read from this host; the next look finds it free
     except (SeedError, DestinationError) as error:
@@ -95,9 +101,6 @@ def _look_into(context: Context, seed: SeedRow, copies: Sequence[CopyRow], runs:
         return
     if seed.problem and seed.problem != "full":
         write_check(context, seed, None, None)
-    for copy in missing:
-        if now > _over(runs[copy.run_id]):
-            _settle(context, copy, Outcome.MISSING)
     context.store.transaction(lambda c: placement.looked(c, [copy.id for copy in copies], now))
 
 
@@ -129,12 +132,34 @@ def _found(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: CopyRow,
     for folder in seed.folders:
         there = mailbox.find(folder["folder"], copy.mark)
         if there is not None:
+            lost = f"{MARK_FIELD}:".lower().encode() not in there.raw.partition(b"\r\n\r\n")[0].lower()
             _settle(
                 context, copy, Outcome(folder["means"]), folder=folder["folder"], arrived_at=there.arrived_at,
                 arrival=_arrival(context, copy, run, there),
+                problem=f"{MARK_FIELD} was taken out on the way; found by its Message-ID" if lost else "",
             )  # fmt: skip
             return True
     return False
+
+
+def _not_there(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: CopyRow, run: RunRow) -> None:
+    """Settle a copy that was not found in time: it is missing, unless something else may be the reason."""
+    used = mailbox.used()
+    if used is not None and used >= FULL:
+        problem = f"The mailbox is {100 * used:.0f} % full and may refuse mail. Delete old messages there"
+        _settle(context, copy, Outcome.UNREAD, problem=problem)
+        return
+    sender, subject = parseaddr(run.header_from)[1], max(re.findall(r"[ -~]+", run.subject), key=len, default="")
+    if sender.isascii() and len(subject) >= _TELLING and copy.sent_at is not None:
+        unmarked = sum(mailbox.count_unmarked(each["folder"], sender, subject, copy.sent_at) for each in seed.folders)
+        if unmarked:
+            problem = (
+                f"A message with this subject arrived that day without {MARK_FIELD}, so it cannot be told from other "
+                "mail: a server on the way writes a new header. Send by a path that leaves that field or Message-ID"
+            )
+            _settle(context, copy, Outcome.UNREAD, problem=problem)
+            return
+    _settle(context, copy, Outcome.MISSING)
 
 
 def _arrival(context: Context, copy: CopyRow, run: RunRow, there: FoundCopy) -> dict[str, Any]:

@@ -22,7 +22,7 @@ from rust_gauge.store.columns import SeedColumns
 from rust_gauge.store.seeds import SeedRow
 
 _MOST = 500  # seeds of a tenant
-_FULL = 0.95  # of a mailbox's quota
+FULL = 0.95  # of a mailbox's quota
 
 
 def add_seed(context: Context, tenant: TenantAccess, new: NewSeed) -> Seed:
@@ -148,7 +148,7 @@ def _check_folders(mailbox: SeedMailbox, row: SeedRow, there: Sequence[str]) -> 
             remedy="Choose folders from those that there are",
         )  # fmt: skip
     used = mailbox.used()
-    if used is not None and used >= _FULL:
+    if used is not None and used >= FULL:
         raise SeedError(
             "full", f"The mailbox is {100 * used:.0f} % full", why="copies will be refused",
             remedy="Delete old messages there",

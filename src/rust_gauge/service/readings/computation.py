@@ -35,7 +35,7 @@ from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs, leases, provider_norms, reading_counters
+from rust_gauge.store import flow, jobs, leases, placement_days, provider_norms, reading_counters
 from rust_gauge.store import readings as store
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
 from rust_gauge.store.jobs import Job
@@ -55,6 +55,10 @@ _THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
 _NO_FAULT = _THEIR_TROUBLE | {Cause.GREYLISTED}  # delays that say nothing of the sender
 _ABOUT_US = {Cause.BLOCKLISTED: "listings", Cause.AUTHENTICATION: "authentication"}
 _CAUSES, _PERMANENCES = len(Cause), len(Permanence)
+
+
+_SPECIAL = {reading_counters.HELD: "held", placement_days.COPIES: "copies", placement_days.ASIDE: "placement"}
+"""What is no event, by the number that stands for its kind."""
 
 
 def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, float]:
@@ -77,8 +81,9 @@ def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, flo
 
 def _table() -> NDArray[np.float64]:
     """The same for all counters, a row for each code of kind, cause and permanence."""
-    out = np.zeros((len(Count) * _CAUSES * _PERMANENCES + 1, len(COUNTS)))
-    out[-1, COUNTS.index("held")] = 1  # of HELD
+    out = np.zeros((len(Count) * _CAUSES * _PERMANENCES + len(_SPECIAL), len(COUNTS)))
+    for at, name in enumerate(_SPECIAL.values(), len(out) - len(_SPECIAL)):
+        out[at, COUNTS.index(name)] = 1
     for kind, cause, permanence in product(Count, Cause, Permanence):
         for name, weight in _counted(kind, cause, permanence).items():
             out[_code(kind.number, cause.number, permanence.number), COUNTS.index(name)] = weight
@@ -145,9 +150,9 @@ def count(
     start = int(days.min())
     length = (today - since).days - start + 1
     cell = at * length + (days - start)
-    codes = np.where(
-        kinds == reading_counters.HELD, len(_TABLE) - 1, _code(np.minimum(kinds, _MOST_KINDS), causes, permanences)
-    )
+    codes = _code(np.minimum(kinds, _MOST_KINDS), causes, permanences)
+    for at, kind in enumerate(_SPECIAL, len(_TABLE) - len(_SPECIAL)):
+        codes[kinds == kind] = at
     weights = (_EVENTS if whole else _TABLE)[codes] * rows.n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
@@ -292,7 +297,11 @@ def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subj
     """Counters of subjects, with the mail that went to held addresses."""
     rows = reading_counters.counters(connection, tenant_id, kind, since, subject_ids)
     held = reading_counters.held_counters(connection, tenant_id, kind, since, subject_ids)
-    return rows.and_also(held) if len(held) else rows
+    copies = placement_days.counters(connection, tenant_id, kind, since, subject_ids)
+    if len(copies):  # a provider that no mail goes to has no reading
+        pairs, there = (each.subject * 2**32 + each.provider for each in (copies, rows))
+        copies = copies.where(np.isin(pairs, there))
+    return rows.and_also(held).and_also(copies)
 
 
 def part_of(readings: Readings, rows: Sequence[int]) -> Readings:
@@ -411,7 +420,7 @@ def _learn_usual(connection: Connection, today: date) -> None:
         document: dict[str, float] = {}
         if len(large) >= _USUAL_BY:
             for factor in FACTORS:
-                if factor.kind is FactorKind.RATE:
+                if factor.kind is FactorKind.RATE and factor.of != "copies":
                     rates = sums[COUNTS.index(factor.name), large] / sums[0, large]
                     # Between a third and three times what is taken for granted anywhere.
                     document[factor.name] = float(np.clip(np.median(rates), factor.usual / 3, factor.usual * 3))

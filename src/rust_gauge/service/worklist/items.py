@@ -1,5 +1,6 @@
 """Items of the worklist: detection follows them, people act on them, a re-measure closes them."""
 
+import contextlib
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
@@ -23,6 +24,7 @@ from rust_gauge.core.worklist import (
     sort_key,
 )
 from rust_gauge.service.domains import audits, proofs
+from rust_gauge.service.placement import schedules, seeds
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings import lines
 from rust_gauge.service.runtime.context import Context
@@ -343,6 +345,8 @@ def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkIte
         _audit_again(context, tenant, domains)
     if incident.recheck == "proof":
         proofs.look_at_due(context)
+    if incident.recheck == "placement":
+        _placement_again(context, tenant, incident, by)
     if incident.recheck in ("audit", "readings"):
         for domain_id in list(domains.values())[:_AUDITS_AT_ONCE]:
             readings.compute_readings(context, tenant.id, domain_id)
@@ -372,6 +376,18 @@ def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkIte
 
     context.unit(tenant.id, write, by=by)
     return get_item(context, tenant, id)
+
+
+def _placement_again(context: Context, tenant: TenantAccess, incident: Incident, by: str) -> None:
+    """Read the seeds that could not be read, or send copies again: they are judged when their time has come."""
+    if incident.kind == "seeds":
+        for seed in seeds.list_seeds(context, tenant):
+            if seed.enabled and seed.problem is not None:
+                seeds.check_seed(context, tenant, seed.id)
+        return
+    for name in schedules.names_for(context, tenant, incident):
+        with contextlib.suppress(ServiceProblem):  # the schedule says why it does not start
+            schedules.start_now(context, tenant, name, by)
 
 
 def _still(found: Mapping[str, Incident], key: str, parts: Iterable[str]) -> Incident | None:

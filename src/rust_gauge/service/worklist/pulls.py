@@ -15,7 +15,7 @@ from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.domains.relays import described_relays, sending_paths
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
-from rust_gauge.store import domains, flow, reading_counters
+from rust_gauge.store import domains, flow, placement_days, reading_counters
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.readings import Series
 from rust_gauge.store.tables import ALL_PROVIDERS
@@ -45,7 +45,7 @@ _WORDS = {
     "complaints": "complaints", "invalid_addresses": "bounces from invalid addresses", "refusals": "refusals",
     "listings": "blocklist refusals", "authentication": "failed authentication", "delays": "delays",
     "held": "mail to held addresses", "unsubscribes": "unsubscribes", "engagement": "engagement",
-    "volume": "a jump in volume", "record_faults": "record faults",
+    "volume": "a jump in volume", "record_faults": "record faults", "placement": "test copies in spam or missing",
 }  # fmt: skip
 
 
@@ -66,6 +66,8 @@ _REMEDIES = {
     "long time.",
     "volume": "Send at most twice the usual weekly volume until it has become usual; most engaged recipients first.",
     "record_faults": "Publish the records that the audit recommends.",
+    "placement": "See what else changed the day placement turned (Bench, Placement), undo it, and send {stream} to "
+    "engaged recipients only until copies are in the inbox again.",
 }
 
 
@@ -159,6 +161,7 @@ def _heavy(
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
         where[0][0], *(_used_by(connection, place, name, stream) if factor.name == "authentication" else ((), ())),
+        providers=tuple(labels),
     )  # fmt: skip
 
 
@@ -206,9 +209,10 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     if factor.name not in COUNTS or since >= place.day:
         return False
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
-    rows = reading_counters.counters(connection, place.tenant.id, 1, first, [domain_id], place.day)
+    ask = placement_days.counters if factor.of == "copies" else reading_counters.counters
+    rows = ask(connection, place.tenant.id, 1, first, [domain_id])
     sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
-    mail = float(sums[COUNTS.index("delivered" if factor.of == "delivered" else "attempted")])
+    mail = float(sums[COUNTS.index(factor.of)])
     events = float(sums[COUNTS.index(factor.name)])
     return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
 

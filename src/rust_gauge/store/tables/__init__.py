@@ -63,10 +63,16 @@ from rust_gauge.store.tables.mailflow import (
 )
 from rust_gauge.store.tables.placement import (
     outlet,
+    placement_assay,
     placement_copy,
     placement_count,
+    placement_day,
+    placement_path,
     placement_piece,
     placement_run,
+    placement_schedule,
+    placement_schedule_piece,
+    placement_share,
     seed,
 )
 from rust_gauge.store.tables.plans import publication, watch
@@ -140,10 +146,16 @@ __all__ = [
     "notification",
     "outlet",
     "passkey",
+    "placement_assay",
     "placement_copy",
     "placement_count",
+    "placement_day",
+    "placement_path",
     "placement_piece",
     "placement_run",
+    "placement_schedule",
+    "placement_schedule_piece",
+    "placement_share",
     "proof",
     "provider_day",
     "provider_label",

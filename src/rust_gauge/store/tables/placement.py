@@ -1,7 +1,7 @@
 """Placement: seeds, outlets, runs and their copies."""
 
-from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text, UniqueConstraint
-from sqlalchemy.dialects.mysql import DOUBLE, INTEGER, MEDIUMBLOB, SMALLINT
+from sqlalchemy import BINARY, JSON, Boolean, Column, Date, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy.dialects.mysql import DOUBLE, INTEGER, LONGBLOB, MEDIUMBLOB, SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
 
@@ -85,6 +85,10 @@ placement_run = table(
     Column("created_at", Time, nullable=False),
     Column("started_at", Time, nullable=True),
     Column("ended_at", Time, nullable=True),
+    Column("path_id", Id, ForeignKey("placement_path.id", ondelete="SET NULL"), nullable=True),
+    Column("schedule_id", Id, ForeignKey("placement_schedule.id", ondelete="SET NULL"), nullable=True),
+    Column("why", String(300), nullable=False),
+    Index("placement_run_schedule", "schedule_id", "id"),
     Index("placement_run_tenant", "tenant_id", "id"),
     Index("placement_run_time", "tenant_id", "started_at"),
     Index("placement_run_series", "tenant_id", "series", "id"),
@@ -98,6 +102,8 @@ placement_piece = table(
     Column("number", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
     Column("octets", MEDIUMBLOB, nullable=False),
 )
+
+placement_assay = table("placement_assay", _run(key=True), Column("assay", LONGBLOB, nullable=False))
 
 placement_copy = table(
     "placement_copy",
@@ -127,4 +133,74 @@ placement_count = table(
     Column("provider", String(255), primary_key=True),
     Column("outcome", String(10), primary_key=True),
     Column("copies", _Count, nullable=False),
+)
+
+placement_schedule = table(
+    "placement_schedule",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    _tenant(),
+    Column("name", String(40), nullable=False),
+    Column("outlet_id", Id, ForeignKey("outlet.id", ondelete="SET NULL"), nullable=True),
+    Column("outlet_name", String(40), nullable=False),
+    Column("enabled", Boolean, nullable=False),
+    Column("address_key", String(60), nullable=False, unique=True),
+    Column("settings", JSON, nullable=False),
+    Column("digest", BINARY(16), nullable=True),  # of the message that was copied last
+    Column("message_id", Big, nullable=True),  # the newest caught message that was looked at
+    Column("records_seen_at", Time, nullable=False),
+    Column("after_changes", Boolean, nullable=False),
+    Column("next_at", Time, nullable=True),
+    Column("ran_at", Time, nullable=True),
+    Column("problem", String(1000), nullable=False),
+    Column("created_by", String(320), nullable=False),
+    Column("created_at", Time, nullable=False),
+    UniqueConstraint("tenant_id", "name", name="placement_schedule_name"),
+    Index("placement_schedule_due", "enabled", "next_at"),
+)
+
+placement_schedule_piece = table(
+    "placement_schedule_piece",
+    Column(
+        "schedule_id", Id, ForeignKey("placement_schedule.id", ondelete="CASCADE"), primary_key=True,
+        autoincrement=False,
+    ),
+    Column("number", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+    Column("octets", MEDIUMBLOB, nullable=False),
+)  # fmt: skip
+
+# What copies have in common that count together over time.
+placement_path = table(
+    "placement_path",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    _tenant(),
+    Column("outlet", String(40), nullable=False),
+    Column("domain", String(253), nullable=False),
+    Column("relay", String(80), nullable=False),
+    Column("stream", String(80), nullable=False),
+    UniqueConstraint("tenant_id", "outlet", "domain", "relay", "stream", name="placement_path_all"),
+)
+
+# By the day on which a run began, so that a year of charts and readings needs no runs.
+placement_day = table(
+    "placement_day",
+    Column("path_id", Id, ForeignKey("placement_path.id", ondelete="CASCADE"), primary_key=True, autoincrement=False),
+    Column("day", Date, primary_key=True),
+    Column("provider", String(255), primary_key=True),
+    Column("outcome", String(10), primary_key=True),
+    Column("copies", INTEGER, nullable=False),
+)
+
+placement_share = table(
+    "placement_share",
+    Column("id", Id, primary_key=True, autoincrement=True),
+    _tenant(),
+    _run(),
+    Column("token_digest", BINARY(32), nullable=False, unique=True),
+    Column("note", String(200), nullable=False),
+    Column("created_by", String(320), nullable=False),
+    Column("created_at", Time, nullable=False),
+    Column("expires_at", Time, nullable=False),
+    Column("opened", _Count, nullable=False),
+    Column("opened_at", Time, nullable=True),
+    Index("placement_share_run", "run_id"),
 )
