@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 from bench.world import machine, running
 
-NAMES = ("audit", "plans", "intake", "shifts", "clearance", "readings", "bounds", "assay", "trays")
+NAMES = ("audit", "plans", "intake", "shifts", "clearance", "readings", "bounds", "assay", "trays", "placement")
 
 
 def main() -> int:

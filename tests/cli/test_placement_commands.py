@@ -139,3 +139,54 @@ def test_a_run_is_started_waited_for_and_read(
     assert run("placement", "cancel", awaiting)[2] == f"Run {awaiting} is cancelled.\n"
     assert run("placement", "delete", number, "--yes")[0] == 0
     assert run("placement", "show", number)[0] == 1
+
+
+def test_schedules_are_added_changed_paused_copied_run_and_deleted(
+    run: Any, host: SeedHost, password: str, tmp_path: Path
+) -> None:
+    add(run, host, password, "one")
+    add_outlet(run, host)
+    (tmp_path / "spring.eml").write_bytes(message())
+    assert "No schedules yet" in run("schedule", "list")[2]
+    status, out, _ = run(
+        "schedule", "add", "weekly", str(tmp_path / "spring.eml"), "--outlet", "office", "--every", "weekly",
+        "--weekday", "1", "--hour", "9", "--alert-share", "50", "--without-provider", "none.example",
+    )  # fmt: skip
+    assert status != 0  # no seed is there
+    status, out, _ = run(
+        "schedule", "add", "weekly", str(tmp_path / "spring.eml"), "--outlet", "office", "--every", "weekly",
+        "--weekday", "1", "--hour", "9", "--alert-share", "50",
+    )  # fmt: skip
+    assert status == 0
+    assert "Mondays at 09:00 (UTC)" in out and "handed in" in out
+    assert "from 50 % of a provider's copies, at least 2" in out
+    status, out, _ = run("schedule", "update", "weekly", "--hour", "17", "--after-records", "--alert-share", "off")
+    assert "Mondays at 17:00 (UTC), and after a change of records" in out
+    assert "alert" not in out
+    assert "weekly is paused." in run("schedule", "pause", "weekly")[2]
+    assert "paused" in run("schedule", "list")[1]
+    assert "weekly is on. Next run:" in run("schedule", "resume", "weekly")[2]
+    assert "daily (paused)" in run("schedule", "copy", "weekly", "daily")[1]
+    assert "Run " in run("schedule", "run", "daily")[2]
+    assert run("schedule", "delete", "daily", "--yes")[0] == 0
+    assert run("schedule", "show", "daily")[0] != 0
+    assert run("schedule", "add", "x", "--outlet", "office", "--hour", "9")[0] == 2
+
+
+def test_a_run_is_shared_listed_and_revoked(
+    run: Any, office: Office, host: SeedHost, password: str, tmp_path: Path
+) -> None:
+    add(run, host, password, "one")
+    add_outlet(run, host)
+    (tmp_path / "spring.eml").write_bytes(message())
+    made = json.loads(
+        run("placement", "run", str(tmp_path / "spring.eml"), "--outlet", "office", "--format", "json")[1]
+    )
+    office.world.work()
+    assert "of 100" in run("placement", "assay", str(made["id"]))[1]
+    status, out, err = run("placement", "share", str(made["id"]), "--days", "2", "--note", "for the client")
+    assert (status, "/shared/" in out, "shown only now" in err) == (0, True, True)
+    listed = json.loads(run("placement", "shares", str(made["id"]), "--format", "json")[1])
+    assert [each["note"] for each in listed] == ["for the client"]
+    assert run("placement", "unshare", str(made["id"]), str(listed[0]["id"]))[0] == 0
+    assert "No links" in run("placement", "shares", str(made["id"]))[2]

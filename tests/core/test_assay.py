@@ -50,6 +50,18 @@ def test_a_rule_applies_to_what_it_is_about(rule: str) -> None:
     assert rule in found(APPLIES[rule]())
 
 
+def test_a_message_that_is_signed_later_is_not_blamed_for_a_missing_signature() -> None:
+    """DNS knows nothing: DMARC is missing in both, DKIM cannot be judged in one of them."""
+    rules = {}
+    for later in (False, True):
+        program = examine(message(), sending=Sending(signed_later=later), now=NOW)
+        done = drive(program, answering({}))
+        rules[later] = {finding.rule for finding in done.assay.findings}
+        assert ("DKIM: the message is signed after this, if at all" in done.assay.not_checked) is later
+    assert rules[False] - rules[True] == {"dkim-missing", "unsubscribe-unsigned"}
+    assert "dmarc-missing" in rules[True]
+
+
 def test_every_rule_is_tried_and_its_texts_are_filled_in() -> None:
     assert {rule.key for rule in built_in().rules} - NEED_DNS == set(APPLIES)
     for rule, make in APPLIES.items():

@@ -5,6 +5,7 @@ import pwd
 import ssl
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -22,6 +23,12 @@ MARK = "0123456789abcdef0123"
 RAW = f"Placement-Mark: {MARK}\r\nFrom: a@d.example\r\nSubject: x\r\n\r\nhello\r\n".encode()
 
 
+STRIPPED = "abcdefabcdef01234567"
+UNMARKED = (
+    f"Message-ID: <{STRIPPED}@d.example>\r\nFrom: Desk <a@d.example>\r\nSubject: This week\r\n\r\nhi\r\n".encode()
+)
+
+
 @pytest.fixture(scope="module")
 def port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[int]:
     """Dovecot over a Maildir with a message in INBOX and one in a folder whose name is not ASCII."""
@@ -31,6 +38,7 @@ def port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[int]:
         for name in ("new", "cur", "tmp"):
             (mail / folder / name).mkdir(parents=True)
     (mail / "new" / "1.host").write_bytes(RAW)
+    (mail / "new" / "3.host").write_bytes(UNMARKED)
     (mail / ".Junk" / "new" / "2.host").write_bytes(RAW.replace(b"0123456789", b"9876543210"))
     owner = pwd.getpwnam("nobody")
     for path in [root, mail, *mail.rglob("*")]:
@@ -60,6 +68,18 @@ def test_a_copy_is_found_in_the_folder_where_it_lies(port: int) -> None:
         with pytest.raises(SeedError, match="has no folder Offers") as caught:
             mailbox.find("Offers", MARK)
         assert caught.value.kind == "folder"
+
+
+def test_a_copy_that_lost_its_mark_is_found_by_its_message_id_and_otherwise_counted(port: int) -> None:
+    """Dovecot understands the search: by mark or Message-ID, and messages that have no mark."""
+    with seed_mailbox(there(port), "none", "seed@tidepost.example", "secret") as mailbox:
+        found = mailbox.find("INBOX", STRIPPED)
+        assert found is not None and found.raw.startswith(b"Message-ID")
+        yesterday = datetime.now(UTC) - timedelta(days=1)
+        assert mailbox.count_unmarked("INBOX", "a@d.example", "This week", yesterday) == 1
+        assert mailbox.count_unmarked("INBOX", "a@d.example", 'x"y', yesterday) == 0
+        assert mailbox.count_unmarked("INBOX", "b@d.example", "This week", yesterday) == 0
+        assert mailbox.count_unmarked("INBOX", "a@d.example", "This week", yesterday + timedelta(days=3)) == 0
 
 
 def test_a_wrong_password_is_told_from_a_host_that_does_not_answer(port: int) -> None:

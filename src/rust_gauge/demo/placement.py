@@ -13,15 +13,25 @@ from pathlib import Path
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.placement import NewOutlet, NewRun, NewSeed, SeedFolder
+from rust_gauge.contract.placement import (
+    NewOutlet,
+    NewRun,
+    NewSchedule,
+    NewSeed,
+    NewShare,
+    Rhythm,
+    ScheduleAlert,
+    SeedFolder,
+)
 from rust_gauge.contract.readings import NewAnnotation
 from rust_gauge.core.placement import Outcome, new_mark
 from rust_gauge.demo.scenario import PROVIDERS
-from rust_gauge.service.placement import outlets, runs, seeds, starting
+from rust_gauge.service.placement import outlets, runs, schedules, seeds, sharing, starting
 from rust_gauge.service.readings import annotations
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.standins.seed_host import INBOX, SPAM
 from rust_gauge.store import caught, placement, trays
+from rust_gauge.store import placement_schedules as store_schedules
 from rust_gauge.store import seeds as store_seeds
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.seeds import SeedRow
@@ -29,8 +39,15 @@ from rust_gauge.store.seeds import SeedRow
 PASSWORD = "example-seed"  # noqa: S105 - of mailboxes that exist in the demo only
 _SEEDS = {"tidepost.example": 4, "kestrelbox.example": 4, "orchardmail.example": 2, "fenlandnet.example": 2,
           "northgate.example": 2}  # fmt: skip
+_TROUBLED: dict[tuple[str, int], dict[str, object]] = {  # so that it can be seen what each kind of trouble says
+    ("northgate.example", 2): {"locked": True},
+    ("fenlandnet.example", 2): {"used": 0.97},
+    ("orchardmail.example", 2): {"strips": ["Placement-Mark"]},
+}
+SCHEDULE = "weekly-newsletter"
+_DOMAIN = "news.glasswort.example"
+_WEEKDAYS, _HOUR = (1, 4), 9  # Mondays and Thursdays, UTC
 _OFFERS = "Offers"  # a category of Orchard Mail
-_EVERY = timedelta(days=3)
 _DAYS = 90
 _TURNED = 10  # days ago: Kestrelbox, a day after 6,200 addresses were added to the newsletter
 _LISTED = (44, 41)  # days ago: an address of Cobble Relay was on a blocklist
@@ -50,12 +67,12 @@ SEED_HOSTS = [f"imap.{provider.name}" for provider in PROVIDERS] + [relay.host f
 """Hosts without TLS, which the settings of the demo have to name."""
 
 
-def addresses() -> Iterator[tuple[str, str]]:
-    """Yield each seed's address and its provider."""
+def addresses() -> Iterator[tuple[str, str, int]]:
+    """Yield each seed's address, its provider and its number there, from 1."""
     for provider in PROVIDERS:
         for number in range(_SEEDS[provider.name]):
             domain = provider.domains[number % len(provider.domains)]
-            yield f"seed{number + 1}@{domain}", provider.name
+            yield f"seed{number + 1}@{domain}", provider.name, number + 1
 
 
 def write_host(path: Path) -> None:
@@ -68,7 +85,8 @@ def write_host(path: Path) -> None:
         {"to": "*", "from": "*", "into": INBOX, "share": 1},
     ]
     boxes = [
-        {"address": address, "password": PASSWORD, "folders": [INBOX, SPAM, _OFFERS]} for address, _ in addresses()
+        {"address": address, "password": PASSWORD, "folders": [INBOX, SPAM, _OFFERS], **_TROUBLED.get((of, number), {})}
+        for address, of, number in addresses()
     ]
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(json.dumps({"name": "mx.seeds.example", "boxes": boxes, "rules": rules}, indent=2), "utf-8")
@@ -79,7 +97,7 @@ def load_placement(context: Context, tenant: TenantAccess) -> int:
     if tenant.slug != "glasswort" or seeds.list_seeds(context, tenant):
         return 0
     folders = [SeedFolder(folder=INBOX, means="inbox"), SeedFolder(folder=SPAM, means="spam")]
-    for address, provider in addresses():
+    for address, provider, _ in addresses():
         more = [SeedFolder(folder=_OFFERS, means="other", label="Offers")] if provider == "orchardmail.example" else []
         seeds.add_seed(
             context, tenant,
@@ -104,13 +122,34 @@ def load_placement(context: Context, tenant: TenantAccess) -> int:
         domain="news.glasswort.example",
     )  # fmt: skip
     annotations.add_annotation(context, tenant, note, "Isla")
-    added = 0
-    for number, back in enumerate(range(_DAYS, 0, -_EVERY.days)):
-        at = now - timedelta(days=back, minutes=20)
+    schedule_id = _schedule(context, tenant)
+    days = [back for back in range(_DAYS, 0, -1) if (now - timedelta(days=back)).isoweekday() in _WEEKDAYS]
+    added = newest = 0
+    for number, back in enumerate(days):
+        at = (now - timedelta(days=back)).replace(hour=_HOUR, minute=0, second=0, microsecond=0)
         for relay in _RELAYS[: 2 if number % 3 == 1 else 1]:
-            context.store.transaction(lambda c, w=relay, a=at, b=back: _past(c, tenant, rows, w, a, b))  # type: ignore[misc]
+            by = schedule_id if relay is _RELAYS[0] else None
+            newest = context.store.transaction(
+                lambda c, w=relay, a=at, b=back, s=by: _past(c, tenant, rows, w, a, b, s)  # type: ignore[misc]
+            )
             added += 1
+    made = sharing.add_share(context, tenant, newest, NewShare(days=90, note="For the theatre"), "Isla")
+    (context.settings.var_dir / "demo").mkdir(parents=True, exist_ok=True)
+    (context.settings.var_dir / "demo" / "shared-run").write_text(f"{made.url}\n", "utf-8")
     return added + _start_one(context, tenant)
+
+
+def _schedule(context: Context, tenant: TenantAccess) -> int:
+    """Add the schedule by which the past runs of Driftline were started; return its number."""
+    new = NewSchedule(
+        name=SCHEDULE, outlet=_RELAYS[0].name, lists=["weekly"], tray="paths",
+        rhythm=Rhythm(every="weekly", weekdays=list(_WEEKDAYS), hours=[_HOUR]), after_records=True,
+        alert=ScheduleAlert(share=0.5, copies=2, after_minutes=30),
+    )  # fmt: skip
+    if not context.store.transaction(lambda c: [r for r in trays.list_trays(c, tenant.id) if r.name == "paths"]):
+        new = new.model_copy(update={"tray": ""})
+    schedules.add_schedule(context, tenant, new, "Isla")
+    return context.store.transaction(lambda c: store_schedules.list_schedules(c, tenant.id))[0].id
 
 
 def _start_one(context: Context, tenant: TenantAccess) -> int:
@@ -130,13 +169,16 @@ def _start_one(context: Context, tenant: TenantAccess) -> int:
 
 
 def _past(
-    connection: Connection, tenant: TenantAccess, seeds: list[SeedRow], relay: _Relay, at: datetime, back: int
-) -> None:
-    """Write a run as it came out `back` days ago."""
+    connection: Connection, tenant: TenantAccess, seeds: list[SeedRow], relay: _Relay, at: datetime, back: int,
+    schedule_id: int | None,
+) -> int:  # fmt: skip
+    """Write a run as it came out `back` days ago; return its number."""
     dice = random.Random(f"{relay.name} {back}")  # noqa: S311 - the demo is the same each time
     outlet = next(row for row in store_seeds.list_outlets(connection, tenant.id) if row.name == relay.name)
     run_id = placement.add_run(
-        connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=relay.name, title="",
+        connection, tenant_id=tenant.id, outlet_id=outlet.id, outlet_name=relay.name,
+        title="", schedule_id=schedule_id, why="on time" if schedule_id else "",
+        path_id=placement.path_id(connection, tenant.id, relay.name, _DOMAIN, relay.name, "newsletter"),
         address_key=f"{runs.KEY_PREFIX}{dice.randbytes(8).hex()}", state=runs.DONE, keep_custom=True, plan={},
         wait_minutes=60,
         subject="This week at Glasswort", series="This week at Glasswort",
@@ -160,6 +202,7 @@ def _past(
             }
         )  # fmt: skip
     placement.add_copies(connection, copies)  # type: ignore[arg-type]
+    return run_id
 
 
 def _fate(dice: random.Random, provider: str, relay: str, back: int) -> tuple[Outcome, float]:

@@ -6,7 +6,19 @@ from datetime import UTC, datetime
 from typing import Any, Unpack
 
 import zstandard
-from sqlalchemy import Column, Connection, case, delete, func, insert, literal, select, update
+from sqlalchemy import (
+    Column,
+    Connection,
+    Select,
+    case,
+    delete,
+    func,
+    insert,
+    literal,
+    select,
+    text,
+    update,
+)
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.placement import JUDGED, Outcome
@@ -123,22 +135,82 @@ def runs_in(connection: Connection, tenant_id: int, state: str) -> list[RunRow]:
     return values_of(RunRow, connection.execute(query))
 
 
+def count_between(connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str) -> int:
+    """Return how many runs were started from `since` on and before `until`, of one outlet or (empty) all."""
+    c = t.placement_run.c
+    query = select(func.count()).where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
+    return int(connection.scalar(query.where(c.outlet_name == outlet) if outlet else query) or 0)
+
+
 def moments_between(
-    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str
+    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str = "", *, newest: int = 0
 ) -> list[RunMoment]:
-    """Return the runs that were started from `since` on and before `until`, oldest first.
+    """Return the runs that were started from `since` on and before `until`, oldest first; `newest`: so many at most.
 
     Of one outlet, unless it is empty.
     """
-    c, p = t.placement_run.c, t.placement_path.c
-    query = (
-        select(c.id, c.started_at, c.outlet_name, c.series, c.header_from, c.size, p.domain)
-        .outerjoin(t.placement_path, p.id == c.path_id)
-        .where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
-        .order_by(c.started_at, c.id)
+    c = t.placement_run.c
+    query = _moments().where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
+    query = query.where(c.outlet_name == outlet) if outlet else query
+    query = query.order_by(c.started_at.desc(), c.id.desc())
+    return [_moment(row) for row in connection.execute(query.limit(newest) if newest else query)][::-1]
+
+
+def first_moment(connection: Connection, tenant_id: int, since: datetime) -> RunMoment | None:
+    """Return the first run that was started at a time or later."""
+    c = t.placement_run.c
+    query = _moments().where(c.tenant_id == tenant_id, c.started_at >= since).order_by(c.started_at, c.id)
+    row = connection.execute(query.limit(1)).first()
+    return None if row is None else _moment(row)
+
+
+def changes_between(
+    connection: Connection, tenant_id: int, since: datetime, until: datetime, outlet: str, resized: float, limit: int
+) -> list[tuple[RunMoment, RunMoment]]:
+    """Return the newest runs whose message differs from that of the run before it through the same outlet, with that
+    run before it. `resized`: of the larger size, from which another size counts."""
+    where = "tenant_id = :tenant AND started_at >= :since AND started_at < :until"
+    # Narrow rows are sorted several times as fast; the texts are read of those that differ.
+    query = text(
+        "SELECT last_id, id FROM (SELECT id, size, said, started_at, LAG(id) OVER w AS last_id, "
+        "LAG(size) OVER w AS last_size, LAG(said) OVER w AS last_said FROM (SELECT id, outlet_name, started_at, size, "
+        f"CRC32(CONCAT_WS(CHAR(0), series, header_from)) AS said FROM placement_run WHERE {where}"
+        f"{' AND outlet_name = :outlet' if outlet else ''}) AS n "
+        "WINDOW w AS (PARTITION BY outlet_name ORDER BY started_at, id)) AS s WHERE last_id IS NOT NULL AND "
+        "(said <> last_said OR ABS(CAST(size AS SIGNED) - CAST(last_size AS SIGNED)) > "
+        ":resized * GREATEST(size, last_size)) ORDER BY started_at DESC, id DESC LIMIT :limit"
     )
-    rows = connection.execute(query.where(c.outlet_name == outlet) if outlet else query)
-    return [RunMoment(row[0], row[1].replace(tzinfo=UTC), *row[2:6], row[6] or "") for row in rows]
+    values = {"tenant": tenant_id, "since": _naive(since), "until": _naive(until), "resized": resized, "limit": limit}
+    pairs = connection.execute(query, {**values, **({"outlet": outlet} if outlet else {})}).all()
+    ids = {id for pair in pairs for id in pair}
+    found = connection.execute(_moments().where(t.placement_run.c.id.in_(ids))).all() if ids else []
+    moments = {row[0]: _moment(row) for row in found}
+    return [(moments[before], moments[after]) for before, after in reversed(pairs)]
+
+
+def outlets_of(connection: Connection, tenant_id: int) -> dict[str, tuple[datetime, datetime]]:
+    """Return by outlet when its first and its newest run were started."""
+    c = t.placement_run.c
+    query = select(c.outlet_name, func.min(c.started_at), func.max(c.started_at))
+    query = query.where(c.tenant_id == tenant_id, c.started_at.is_not(None)).group_by(c.outlet_name)
+    return {
+        name: (first.replace(tzinfo=UTC), last.replace(tzinfo=UTC)) for name, first, last in connection.execute(query)
+    }
+
+
+def _naive(at: datetime) -> datetime:
+    return at.astimezone(UTC).replace(tzinfo=None)
+
+
+def _moments() -> Select[Any]:
+    c, p = t.placement_run.c, t.placement_path.c
+    query = select(c.id, c.started_at, c.outlet_name, c.series, c.header_from, c.size, p.domain)
+    return query.outerjoin(t.placement_path, p.id == c.path_id)
+
+
+def _moment(row: Sequence[Any]) -> RunMoment:
+    id, at, outlet, series, header_from, size, domain = row
+    return RunMoment(id, at.replace(tzinfo=UTC), outlet, series, header_from, size, domain or "")
 
 
 def runs_of_series(connection: Connection, tenant_id: int, series: str, limit: int) -> list[RunRow]:
@@ -159,14 +231,6 @@ def placed_by_series(connection: Connection, tenant_id: int, since: datetime) ->
         .group_by(r.series)
     )
     return {series: (int(judged), int(judged - inside)) for series, judged, inside in connection.execute(query)}
-
-
-def outlets_between(connection: Connection, tenant_id: int, since: datetime, until: datetime) -> list[str]:
-    """Return the names of outlets with runs that were started from `since` on and before `until`."""
-    c = t.placement_run.c
-    query = select(c.outlet_name).distinct()
-    query = query.where(c.tenant_id == tenant_id, c.started_at >= since, c.started_at < until)
-    return list(connection.scalars(query.order_by(c.outlet_name)))
 
 
 def update_run(connection: Connection, id: int, /, **values: Unpack[PlacementRunColumns]) -> None:

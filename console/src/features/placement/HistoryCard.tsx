@@ -6,7 +6,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
-import {day, plural} from '../../design/format';
+import {day, plural, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {colour} from '../../design/tokens';
@@ -33,6 +33,21 @@ const Strips = styled.div`
   }
 `;
 
+const Dates = styled.div`
+  display: flex;
+  justify-content: space-between;
+  margin-top: -12px;
+  color: ${colour('soft')};
+  font-size: 12px;
+  font-variant-numeric: tabular-nums;
+`;
+
+interface StripProps {
+  provider: Provider;
+  since: number;
+  until: number;
+  by: 'run' | 'day';
+}
 type Column = Pick<Point, 'at' | 'inbox' | 'other' | 'spam' | 'lost' | 'judged'> & {runs: number};
 
 /** Runs of one day as one column: beside each other they would cover each other. */
@@ -54,16 +69,51 @@ export function byDay(points: Point[]): Column[] {
   return [...days.values()];
 }
 
+const place = (since: number, until: number) => (iso: string) =>
+  ((new Date(iso).getTime() - since) / Math.max(1, until - since)) * (WIDTH - 14) + 7;
+
+/** What else changed, as marks on the same axis: one for each day. */
+function Changes({changes, since, until}: {changes: Schemas['TurnChange'][]; since: number; until: number}) {
+  const at = place(since, until);
+  const days = new Map(changes.map(({day}) => [day, changes.filter((each) => each.day === day)]));
+  return (
+    <>
+      <span>Changes</span>
+      <svg
+        role="img"
+        aria-label={plural(days.size, 'day') + ' with changes'}
+        viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+        preserveAspectRatio="none"
+      >
+        <line x1="0" x2={WIDTH} y1={HEIGHT / 2} y2={HEIGHT / 2} stroke={colour('line')} />
+        {[...days].map(([of, those]) => (
+          <path
+            key={of}
+            d={`M${at(of) - 4} ${HEIGHT / 2 + 4} L${at(of)} ${HEIGHT / 2 - 5} L${at(of) + 4} ${HEIGHT / 2 + 4} Z`}
+            fill={colour(those.some((each) => each.kind === 'record') ? 'rust' : 'soft')}
+          >
+            <title>{`${day(of)}: ${those.map((each) => each.text).join('; ')}`}</title>
+          </path>
+        ))}
+      </svg>
+      <Small>
+        {days.size ? `${plural(days.size, 'day')} with changes; the table lists them` : 'nothing else changed'}
+      </Small>
+    </>
+  );
+}
+
 /** The strip: a column for each run, from the ground up inbox, another category, spam, missing or refused. */
-function Strip({provider, since, until}: {provider: Provider; since: number; until: number}) {
+function Strip({provider, since, until, by}: StripProps) {
   const points = byDay(provider.points);
-  const at = (iso: string) => ((new Date(iso).getTime() - since) / Math.max(1, until - since)) * (WIDTH - 14) + 7;
+  const at = place(since, until);
+  const reading = provider.readings.map((each) => `${at(each.day)},${HEIGHT - 1 - ((HEIGHT - 4) * each.value) / 100}`);
   const step = Math.min(12, Math.max(1.5, (WIDTH - 14) / Math.max(1, points.length) - 1));
   const parts = ['inbox', 'other', 'spam', 'lost'] as const;
   return (
     <svg
       role="img"
-      aria-label={`${provider.provider}: ${plural(provider.points.length, 'run')}`}
+      aria-label={`${provider.label}: ${plural(provider.points.length, by)}`}
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       preserveAspectRatio="none"
     >
@@ -102,6 +152,11 @@ function Strip({provider, since, until}: {provider: Provider; since: number; unt
           </g>
         );
       })}
+      {reading.length > 1 && (
+        <polyline points={reading.join(' ')} fill="none" stroke={colour('ink')} strokeWidth={1.4}>
+          <title>{`Reading, last ${provider.readings.at(-1)!.value}`}</title>
+        </polyline>
+      )}
       {provider.turn && (
         <line
           x1={(at(provider.turn.at) + at(provider.turn.last_before)) / 2}
@@ -132,10 +187,17 @@ export function HistoryCard({tenant}: {tenant: string}) {
   const history = useHistory(tenant, days, outlet);
   if (history.isPending) return <Loading what="placement over time" />;
   if (history.error) return <Trouble error={history.error} again={() => void history.refetch()} />;
-  const {providers, runs, outlets} = history.data;
+  const {providers, runs, outlets, by, domain, changes} = history.data;
   if (runs === 0 && !outlet && days === 90) return null;
   const until = history.dataUpdatedAt;
-  const rows = providers.flatMap((each) => each.points.map((point) => ({...point, provider: each.provider})));
+  const rows = providers.flatMap((each) => {
+    const readings = new Map(each.readings.map((of) => [of.day, of.value]));
+    return each.points.map((point) => ({
+      ...point,
+      provider: each.label,
+      reading: readings.get(point.at.slice(0, 10)) ?? null,
+    }));
+  });
   return (
     <Card
       title="Placement over time"
@@ -161,33 +223,57 @@ export function HistoryCard({tenant}: {tenant: string}) {
       }
     >
       {table ? (
-        <DataTable
-          label="Placement over time"
-          file={`placement-history-${tenant}.csv`}
-          rows={rows}
-          id={(row) => `${row.provider} ${row.run}`}
-          columns={[
-            {name: 'Provider', value: (row) => row.provider},
-            {name: 'Run', value: (row) => row.run, number: true},
-            {name: 'Started (UTC)', value: (row) => row.at, show: (row) => row.at.slice(0, 16).replace('T', ' ')},
-            {name: 'Outlet', value: (row) => row.outlet},
-            {name: 'Inbox', value: (row) => row.inbox, number: true},
-            {name: 'Another category', value: (row) => row.other, number: true},
-            {name: 'Spam', value: (row) => row.spam, number: true},
-            {name: 'Missing or refused', value: (row) => row.lost, number: true},
-            {name: 'Known', value: (row) => row.judged, number: true},
-          ]}
-        />
+        <Stack>
+          <DataTable
+            label="Placement over time"
+            file={`placement-history-${tenant}.csv`}
+            rows={rows}
+            id={(row) => `${row.provider} ${row.run} ${row.at}`}
+            columns={[
+              {name: 'Provider', value: (row) => row.provider},
+              {name: 'Run', value: (row) => row.run || null, number: true},
+              {name: 'Started (UTC)', value: (row) => row.at, show: (row) => row.at.slice(0, 16).replace('T', ' ')},
+              {name: 'Outlet', value: (row) => row.outlet},
+              {name: 'Inbox', value: (row) => row.inbox, number: true},
+              {name: 'Another category', value: (row) => row.other, number: true},
+              {name: 'Spam', value: (row) => row.spam, number: true},
+              {name: 'Missing or refused', value: (row) => row.lost, number: true},
+              {name: 'Known', value: (row) => row.judged, number: true},
+              {name: 'Reading', value: (row) => row.reading, number: true},
+            ]}
+          />
+          <DataTable
+            label="What else changed"
+            file={`placement-changes-${tenant}.csv`}
+            rows={changes.map((each, number) => ({...each, number}))}
+            id={(row) => String(row.number)}
+            columns={[
+              {name: 'Day', value: (row) => row.day, show: (row) => day(row.day)},
+              {name: 'Kind', value: (row) => words(row.kind)},
+              {name: 'What changed', value: (row) => row.text},
+            ]}
+          />
+        </Stack>
       ) : (
         <Stack>
           <Strips>
             {providers.map((each) => (
-              <Provider key={each.provider} provider={each} since={until - days * 86_400_000} until={until} />
+              <Provider key={each.provider} provider={each} since={until - days * 86_400_000} until={until} by={by} />
             ))}
+            <Changes changes={changes} since={until - days * 86_400_000} until={until} />
+            <span />
+            <Dates aria-hidden>
+              {[0, 1, 2, 3].map((part) => (
+                <span key={part}>{day(new Date(until - (days * (3 - part) * 86_400_000) / 3).toISOString())}</span>
+              ))}
+            </Dates>
+            <span />
           </Strips>
           <Small>
             A column is a day with runs; from the ground up: inbox (full), another category (upright lines), spam
-            (slanted lines), missing or refused (dark). The dashed line is where placement turned.
+            (slanted lines), missing or refused (dark). The dashed line is where placement turned, the thin one is the
+            reading of {domain || 'the domain'} there. Triangles are days on which something else changed, red ones
+            records.
           </Small>
         </Stack>
       )}
@@ -195,12 +281,12 @@ export function HistoryCard({tenant}: {tenant: string}) {
   );
 }
 
-function Provider({provider, since, until}: {provider: Provider; since: number; until: number}) {
+function Provider({provider, since, until, by}: StripProps) {
   const {turn} = provider;
   return (
     <>
-      <span>{provider.provider}</span>
-      <Strip provider={provider} since={since} until={until} />
+      <span>{provider.label}</span>
+      <Strip provider={provider} since={since} until={until} by={by} />
       {turn ? (
         <div>
           <b>

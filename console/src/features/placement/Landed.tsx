@@ -2,7 +2,6 @@
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Small} from '../../design/Card';
-import {plural} from '../../design/format';
 import {colour} from '../../design/tokens';
 
 type Outcome = Schemas['PlacementCopy']['outcome'];
@@ -83,7 +82,7 @@ export function InInbox({rate}: {rate: Schemas['Rate'] | null}) {
 
 export const caution = (rate: Schemas['Rate'] | null): string =>
   rate && rate.high - rate.low > 0.3
-    ? `${plural(rate.total, 'copy').replace('copys', 'copies')} say little: between ${whole(rate.low)} and ${whole(
+    ? `${rate.total === 1 ? '1 copy says' : `${rate.total} copies say`} little: between ${whole(rate.low)} and ${whole(
         rate.high,
       )} % of such mail may go to the inbox.`
     : '';

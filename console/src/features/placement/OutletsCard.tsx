@@ -1,5 +1,6 @@
 /** Outlets of a tenant: how copies go out, each with what came of its test; and a form that adds one. */
 import {useState, type FormEvent} from 'react';
+import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -10,21 +11,21 @@ import {FormGrid} from '../../design/Form';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Rows} from '../../design/Rows';
 import {Row} from '../../design/Stack';
-import {useAddOutlet, useCheckOutlet, useDeleteOutlet, useOutlets} from './queries';
+import {useAddOutlet, useChangeOutlet, useCheckOutlet, useDeleteOutlet, useOutlets} from './queries';
 import {Checked} from './SeedsCard';
 
 export function OutletsCard({tenant}: {tenant: string}) {
   const outlets = useOutlets(tenant);
   const check = useCheckOutlet(tenant);
   const remove = useDeleteOutlet(tenant);
-  const [adding, setAdding] = useState(false);
+  const [edited, setEdited] = useState<Schemas['Outlet'] | 'new'>();
   const error = check.error ?? remove.error;
   return (
     <Card
       title="Outlets"
       note="how copies go out; each is tested when it is saved, without sending anything"
       actions={
-        <Button changes needs="admin" onPress={() => setAdding(true)}>
+        <Button changes needs="admin" onPress={() => setEdited('new')}>
           Add an outlet
         </Button>
       }
@@ -32,7 +33,7 @@ export function OutletsCard({tenant}: {tenant: string}) {
       {outlets.isPending && <Loading what="outlets" />}
       {outlets.error && <Trouble error={outlets.error} again={() => void outlets.refetch()} />}
       {error && <Trouble error={error} />}
-      {outlets.data?.length === 0 && !adding && (
+      {outlets.data?.length === 0 && !edited && (
         <Notice title="No outlets yet">Add one for each relay and stream whose placement you want to know.</Notice>
       )}
       {outlets.data && outlets.data.length > 0 && (
@@ -58,7 +59,7 @@ export function OutletsCard({tenant}: {tenant: string}) {
               value: () => '',
               tool: true,
               show: (row) => (
-                <Row>
+                <Row style={{flexWrap: 'nowrap'}}>
                   <Button
                     tone="link"
                     needs="operator"
@@ -66,6 +67,9 @@ export function OutletsCard({tenant}: {tenant: string}) {
                     onPress={() => check.mutate(row.name)}
                   >
                     Re-check
+                  </Button>
+                  <Button tone="link" needs="admin" onPress={() => setEdited(row)}>
+                    Edit
                   </Button>
                   <Confirm
                     label="Delete"
@@ -83,7 +87,14 @@ export function OutletsCard({tenant}: {tenant: string}) {
           ]}
         />
       )}
-      {adding && <AddOutlet tenant={tenant} onDone={() => setAdding(false)} />}
+      {edited && (
+        <OutletForm
+          key={edited === 'new' ? '' : edited.name}
+          tenant={tenant}
+          saved={edited === 'new' ? undefined : edited}
+          onDone={() => setEdited(undefined)}
+        />
+      )}
     </Card>
   );
 }
@@ -93,49 +104,61 @@ const SECURITY = [
   {value: 'tls', label: 'TLS from the start'},
 ];
 
-function AddOutlet({tenant, onDone}: {tenant: string; onDone: () => void}) {
+/** Adds an outlet, or changes a saved one; its name stays, and a password that is left empty does too. */
+function OutletForm({tenant, saved, onDone}: {tenant: string; saved?: Schemas['Outlet']; onDone: () => void}) {
   const add = useAddOutlet(tenant);
+  const change = useChangeOutlet(tenant);
   const [name, setName] = useState('');
-  const [host, setHost] = useState('');
-  const [port, setPort] = useState('587');
-  const [security, setSecurity] = useState('starttls');
-  const [user, setUser] = useState('');
+  const [host, setHost] = useState(saved?.host ?? '');
+  const [port, setPort] = useState(String(saved?.port ?? 587));
+  const [security, setSecurity] = useState(saved?.security ?? 'starttls');
+  const [user, setUser] = useState(saved?.user ?? '');
   const [password, setPassword] = useState('');
-  const [mailFrom, setMailFrom] = useState('');
-  const [fromName, setFromName] = useState('');
-  const [fromAddress, setFromAddress] = useState('');
-  const [relay, setRelay] = useState('');
-  const [stream, setStream] = useState('');
-  const [extra, setExtra] = useState<{name: string; value: string}[]>([]);
+  const [mailFrom, setMailFrom] = useState(saved?.mail_from ?? '');
+  const [fromName, setFromName] = useState(saved?.from_name ?? '');
+  const [fromAddress, setFromAddress] = useState(saved?.from_address ?? '');
+  const [relay, setRelay] = useState(saved?.relay ?? '');
+  const [stream, setStream] = useState(saved?.stream ?? '');
+  const [extra, setExtra] = useState<{name: string; value: string}[]>(saved?.extra.map((each) => ({...each})) ?? []);
+  const pending = add.isPending || change.isPending;
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    add.mutate(
-      {
-        name: name.trim(),
-        host: host.trim(),
-        port: Number(port) || 587,
-        security: security as 'starttls' | 'tls',
-        user: user.trim(),
-        password,
-        mail_from: mailFrom.trim(),
-        from_name: fromName.trim(),
-        from_address: fromAddress.trim(),
-        relay: relay.trim(),
-        stream: stream.trim(),
-        extra,
-      },
-      {onSuccess: onDone},
-    );
+    const settings = {
+      host: host.trim(),
+      port: Number(port) || 587,
+      security: security as Schemas['NewOutlet']['security'],
+      user: user.trim(),
+      mail_from: mailFrom.trim(),
+      from_name: fromName.trim(),
+      from_address: fromAddress.trim(),
+      relay: relay.trim(),
+      stream: stream.trim(),
+      extra,
+    };
+    if (saved) change.mutate({name: saved.name, ...settings, ...(password && {password})}, {onSuccess: onDone});
+    else add.mutate({name: name.trim(), password, ...settings}, {onSuccess: onDone});
   };
   return (
     <div style={{marginTop: 16}}>
       <FormGrid onSubmit={submit} needs="admin">
-        <Field label="Name" hint="a-z, 0-9 and hyphens" mono value={name} onChange={setName} />
+        {!saved && <Field label="Name" hint="a-z, 0-9 and hyphens" mono value={name} onChange={setName} />}
         <Field label="SMTP server" mono value={host} onChange={setHost} placeholder="smtp.driftline.example" />
         <Field label="Port" value={port} onChange={setPort} />
-        <Choice field label="Security" value={security} options={SECURITY} onChange={setSecurity} />
+        <Choice
+          field
+          label="Security"
+          value={security}
+          options={saved?.security === 'none' ? [...SECURITY, {value: 'none', label: 'No TLS'}] : SECURITY}
+          onChange={setSecurity}
+        />
         <Field label="User" mono value={user} onChange={setUser} />
-        <Field label="Password" type="password" value={password} onChange={setPassword} />
+        <Field
+          label="Password"
+          hint={saved ? 'empty: it stays; another server needs it again' : undefined}
+          type="password"
+          value={password}
+          onChange={setPassword}
+        />
         <Field label="Envelope sender" mono value={mailFrom} onChange={setMailFrom} placeholder="bounce@d.example" />
         <Field label="From name" value={fromName} onChange={setFromName} />
         <Field
@@ -164,14 +187,14 @@ function AddOutlet({tenant, onDone}: {tenant: string; onDone: () => void}) {
           <Button
             type="submit"
             tone="main"
-            isDisabled={add.isPending || !name.trim() || !host.trim() || !mailFrom.trim()}
+            isDisabled={pending || (!saved && !name.trim()) || !host.trim() || !mailFrom.trim()}
           >
-            {add.isPending ? 'Testing …' : 'Add'}
+            {pending ? 'Testing …' : saved ? 'Save' : 'Add'}
           </Button>
           <Button onPress={onDone}>Cancel</Button>
         </footer>
       </FormGrid>
-      {add.error && <Trouble error={add.error} />}
+      {(add.error ?? change.error) && <Trouble error={add.error ?? change.error} />}
     </div>
   );
 }

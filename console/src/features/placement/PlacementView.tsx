@@ -16,11 +16,13 @@ import {HistoryCard} from './HistoryCard';
 import {InInbox, Landed, told} from './Landed';
 import {OutletsCard} from './OutletsCard';
 import {useOutlets, useRuns, useSeeds, useStartRun} from './queries';
+import {SchedulesCard} from './SchedulesCard';
 import {SeedsCard} from './SeedsCard';
 
 export const PlacementView = ({tenant}: {tenant: string}) => (
   <Stack>
     <HistoryCard tenant={tenant} />
+    <SchedulesCard tenant={tenant} />
     <Runs tenant={tenant} />
     <StartRun tenant={tenant} />
     <SeedsCard tenant={tenant} />
@@ -73,6 +75,7 @@ function Runs({tenant}: {tenant: string}) {
               number: true,
             },
             {name: 'Outlet', value: (row) => row.outlet},
+            {name: 'Schedule', value: (row) => row.schedule},
             {name: 'State', value: (row) => row.state},
             {
               name: 'Started',

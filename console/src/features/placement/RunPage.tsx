@@ -12,8 +12,10 @@ import {ago, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {colour, font} from '../../design/tokens';
+import {Findings} from '../bench/Findings';
 import {caution, InInbox, Landed, TITLES, told} from './Landed';
-import {useCancelRun, useDeleteRun, useRun} from './queries';
+import {useCancelRun, useDeleteRun, useRun, useRunAssay} from './queries';
+import {ShareCard} from './ShareCard';
 
 type Copy = Schemas['PlacementCopy'];
 const Mono = styled.code`
@@ -52,6 +54,7 @@ export function RunPage() {
   if (run.isPending) return <Loading what="the run" />;
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
   const {state, subject, title, outlet, header_from, started_at, address, wait_minutes, providers, results} = run.data;
+  const names = Object.fromEntries(providers.map((each) => [each.provider, each.label]));
   const open = results.filter((copy) => HIDDEN.includes(copy.outcome)).length;
   const shown = results.find((copy) => copy.address === opened);
   return (
@@ -71,6 +74,11 @@ export function RunPage() {
           {started_at && (
             <Small>
               started {ago(started_at)}, waits {plural(wait_minutes, 'minute')}
+            </Small>
+          )}
+          {run.data.schedule && (
+            <Small>
+              schedule {run.data.schedule}, {run.data.why}
             </Small>
           )}
           {(state === 'running' || state === 'awaiting') && (
@@ -111,7 +119,7 @@ export function RunPage() {
           rows={providers}
           id={(row) => row.provider}
           columns={[
-            {name: 'Provider', value: (row) => row.provider},
+            {name: 'Provider', value: (row) => row.label},
             {name: 'Landed', value: (row) => told(row.copies), show: (row) => <Landed copies={row.copies} />},
             {
               name: 'Inbox',
@@ -144,7 +152,7 @@ export function RunPage() {
                 </Button>
               ),
             },
-            {name: 'Provider', value: (row) => row.provider},
+            {name: 'Provider', value: (row) => names[row.provider] ?? row.provider},
             {name: 'Landed', value: (row) => landed(row), show: (row) => <Where copy={row} />},
             {
               name: 'After, s',
@@ -162,7 +170,21 @@ export function RunPage() {
         />
       </Card>
       {shown && <Details copy={shown} />}
+      {state !== 'awaiting' && <Message tenant={tenant} id={Number(id)} mark={run.data.mark} />}
+      {state !== 'awaiting' && <ShareCard tenant={tenant} id={Number(id)} />}
     </Stack>
+  );
+}
+
+function Message({tenant, id, mark}: {tenant: string; id: number; mark: number | null}) {
+  const assay = useRunAssay(tenant, id, mark !== null);
+  return (
+    <Card title="Assay of the message" note={mark === null ? undefined : `mark ${mark} of 100, as the seeds get it`}>
+      {mark === null && <Soft>Not examined: a run is examined within a minute of its start.</Soft>}
+      {assay.isFetching && !assay.data && <Loading what="the assay" />}
+      {assay.error && <Trouble error={assay.error} />}
+      {assay.data && (assay.data.findings.length ? <Findings assay={assay.data} /> : <Soft>No findings.</Soft>)}
+    </Card>
   );
 }
 

@@ -38,14 +38,14 @@ export function SeedsCard({tenant}: {tenant: string}) {
   const check = useCheckSeed(tenant);
   const change = useChangeSeed(tenant);
   const remove = useDeleteSeed(tenant);
-  const [adding, setAdding] = useState(false);
+  const [edited, setEdited] = useState<Schemas['Seed'] | 'new'>();
   const error = check.error ?? change.error ?? remove.error;
   return (
     <Card
       title="Seeds"
       note="mailboxes of your own at the providers; they are read only"
       actions={
-        <Button changes needs="admin" onPress={() => setAdding(true)}>
+        <Button changes needs="admin" onPress={() => setEdited('new')}>
           Add a seed
         </Button>
       }
@@ -53,7 +53,7 @@ export function SeedsCard({tenant}: {tenant: string}) {
       {seeds.isPending && <Loading what="seeds" />}
       {seeds.error && <Trouble error={seeds.error} again={() => void seeds.refetch()} />}
       {error && <Trouble error={error} />}
-      {seeds.data?.length === 0 && !adding && (
+      {seeds.data?.length === 0 && !edited && (
         <Notice title="No seeds yet">
           Add a mailbox at each provider that matters. Three at one say little, ten more.
         </Notice>
@@ -97,7 +97,7 @@ export function SeedsCard({tenant}: {tenant: string}) {
               value: () => '',
               tool: true,
               show: (row) => (
-                <Row>
+                <Row style={{flexWrap: 'nowrap'}}>
                   <Button
                     tone="link"
                     needs="operator"
@@ -105,6 +105,9 @@ export function SeedsCard({tenant}: {tenant: string}) {
                     onPress={() => check.mutate(row.id)}
                   >
                     Re-check
+                  </Button>
+                  <Button tone="link" needs="admin" onPress={() => setEdited(row)}>
+                    Edit
                   </Button>
                   <Confirm
                     label="Delete"
@@ -122,7 +125,14 @@ export function SeedsCard({tenant}: {tenant: string}) {
           ]}
         />
       )}
-      {adding && <AddSeed tenant={tenant} onDone={() => setAdding(false)} />}
+      {edited && (
+        <SeedForm
+          key={edited === 'new' ? 0 : edited.id}
+          tenant={tenant}
+          saved={edited === 'new' ? undefined : edited}
+          onDone={() => setEdited(undefined)}
+        />
+      )}
     </Card>
   );
 }
@@ -133,54 +143,66 @@ const MEANINGS = [
   {value: 'other', label: 'Another category'},
 ];
 
-function AddSeed({tenant, onDone}: {tenant: string; onDone: () => void}) {
+const USUAL: Record<'folder' | 'means' | 'label', string>[] = [
+  {folder: 'INBOX', means: 'inbox', label: ''},
+  {folder: 'Spam', means: 'spam', label: ''},
+];
+
+/** Adds a seed, or changes a saved one; its address stays, and a password that is left empty does too. */
+function SeedForm({tenant, saved, onDone}: {tenant: string; saved?: Schemas['Seed']; onDone: () => void}) {
   const add = useAddSeed(tenant);
+  const change = useChangeSeed(tenant);
   const [address, setAddress] = useState('');
-  const [host, setHost] = useState('');
-  const [port, setPort] = useState('993');
-  const [user, setUser] = useState('');
+  const [host, setHost] = useState(saved?.host ?? '');
+  const [port, setPort] = useState(String(saved?.port ?? 993));
+  const [user, setUser] = useState(saved?.user ?? '');
   const [password, setPassword] = useState('');
-  const [provider, setProvider] = useState('');
-  const [lists, setLists] = useState('');
-  const [folders, setFolders] = useState([
-    {folder: 'INBOX', means: 'inbox', label: ''},
-    {folder: 'Spam', means: 'spam', label: ''},
-  ]);
+  const [provider, setProvider] = useState(saved?.provider ?? '');
+  const [lists, setLists] = useState(saved?.lists.join(' ') ?? '');
+  const [note, setNote] = useState(saved?.note ?? '');
+  const [folders, setFolders] = useState(saved?.folders.map((each) => ({...each})) ?? USUAL);
+  const pending = add.isPending || change.isPending;
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    add.mutate(
-      {
-        address: address.trim(),
-        host: host.trim(),
-        port: Number(port) || 993,
-        user: user.trim(),
-        password,
-        provider: provider.trim(),
-        lists: lists.split(/[\s,]+/).filter(Boolean),
-        folders: folders as Schemas['SeedFolder'][],
-        security: 'tls',
-        note: '',
-        enabled: true,
-      },
-      {onSuccess: onDone},
-    );
+    const settings = {
+      host: host.trim(),
+      port: Number(port) || 993,
+      user: user.trim(),
+      lists: lists.split(/[\s,]+/).filter(Boolean),
+      folders: folders as Schemas['SeedFolder'][],
+      note: note.trim(),
+    };
+    const named = provider.trim();
+    if (saved)
+      change.mutate(
+        {id: saved.id, ...settings, ...(password && {password}), ...(named && {provider: named})},
+        {onSuccess: onDone},
+      );
+    else
+      add.mutate(
+        {address: address.trim(), password, provider: named, security: 'tls', enabled: true, ...settings},
+        {onSuccess: onDone},
+      );
   };
   return (
     <div style={{marginTop: 16}}>
       <FormGrid onSubmit={submit} needs="admin">
-        <Field label="Address" mono value={address} onChange={setAddress} placeholder="seed1@tidepost.example" />
+        {!saved && (
+          <Field label="Address" mono value={address} onChange={setAddress} placeholder="seed1@tidepost.example" />
+        )}
         <Field label="IMAP server" mono value={host} onChange={setHost} placeholder="imap.tidepost.example" />
         <Field label="Port" hint="with TLS" value={port} onChange={setPort} />
         <Field label="User" hint="without one, the address" mono value={user} onChange={setUser} />
         <Field
           label="Password"
-          hint="often an application password"
+          hint={saved ? 'empty: it stays; another server needs it again' : 'often an application password'}
           type="password"
           value={password}
           onChange={setPassword}
         />
         <Field label="Mailbox provider" hint="without one, found by the MX" value={provider} onChange={setProvider} />
         <Field label="Seed lists" hint="names, with blanks between" value={lists} onChange={setLists} />
+        <Field label="Note" value={note} onChange={setNote} />
         <div data-wide>
           <Rows
             label="Folders"
@@ -197,13 +219,17 @@ function AddSeed({tenant, onDone}: {tenant: string; onDone: () => void}) {
           />
         </div>
         <footer>
-          <Button type="submit" tone="main" isDisabled={add.isPending || !address.trim() || !host.trim() || !password}>
-            {add.isPending ? 'Signing in …' : 'Add'}
+          <Button
+            type="submit"
+            tone="main"
+            isDisabled={pending || !host.trim() || (!saved && (!address.trim() || !password))}
+          >
+            {pending ? 'Signing in …' : saved ? 'Save' : 'Add'}
           </Button>
           <Button onPress={onDone}>Cancel</Button>
         </footer>
       </FormGrid>
-      {add.error && <Trouble error={add.error} />}
+      {(add.error ?? change.error) && <Trouble error={add.error ?? change.error} />}
     </div>
   );
 }

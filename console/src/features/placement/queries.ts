@@ -2,6 +2,7 @@ import {keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClien
 import {api, unwrap, unwrapItems, type Schemas} from '../../api/client';
 
 const key = (tenant: string, ...more: unknown[]) => ['placement', tenant, ...more];
+const RUNS_AT_ONCE = 15;
 const LIVE = 2000; // milliseconds between looks while a run goes on
 const goesOn = (state?: string) => state === 'awaiting' || state === 'running';
 
@@ -24,7 +25,7 @@ export const useRuns = (tenant: string) =>
     queryFn: ({signal, pageParam}) =>
       unwrap(
         api.GET('/api/v1/tenants/{tenant}/placement-runs', {
-          params: {path: {tenant}, query: {cursor: pageParam || undefined, limit: 50}},
+          params: {path: {tenant}, query: {cursor: pageParam || undefined, limit: RUNS_AT_ONCE}},
           signal,
         }),
       ),
@@ -113,3 +114,75 @@ export const useCancelRun = (tenant: string) =>
 
 export const useDeleteRun = (tenant: string) =>
   useChange(tenant, (id: number) => unwrap(api.DELETE(RUN, {params: {path: {tenant, id}}})));
+
+export const useChangeOutlet = (tenant: string) =>
+  useChange(tenant, ({name, ...body}: Schemas['OutletChange'] & {name: string}) =>
+    unwrap(api.PATCH(OUTLET, {params: {path: {tenant, name}}, body})),
+  );
+
+/** The assay of a run's message; there is none while it awaits its message, and for some seconds after that. */
+export const useRunAssay = (tenant: string, id: number, made: boolean) =>
+  useQuery({
+    queryKey: key(tenant, 'assay', id),
+    queryFn: ({signal}) => unwrap(api.GET(`${RUN}/assay`, {params: {path: {tenant, id}}, signal})),
+    enabled: made,
+  });
+
+// Shared links
+
+const SHARES = `${RUN}/shares` as const;
+
+export const useShares = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: key(tenant, 'shares', id),
+    queryFn: ({signal}) => unwrapItems(api.GET(SHARES, {params: {path: {tenant, id}}, signal})),
+  });
+
+export const useAddShare = (tenant: string, id: number) =>
+  useChange(tenant, (body: Schemas['NewShare']) => unwrap(api.POST(SHARES, {params: {path: {tenant, id}}, body})));
+
+export const useDeleteShare = (tenant: string, id: number) =>
+  useChange(tenant, (share: number) => unwrap(api.DELETE(`${SHARES}/{share}`, {params: {path: {tenant, id, share}}})));
+
+// Schedules
+
+const SCHEDULES = '/api/v1/tenants/{tenant}/placement-schedules' as const;
+const SCHEDULE = `${SCHEDULES}/{name}` as const;
+
+export const useSchedules = (tenant: string) =>
+  useQuery({
+    queryKey: key(tenant, 'schedules'),
+    queryFn: ({signal}) => unwrapItems(api.GET(SCHEDULES, {params: {path: {tenant}}, signal})),
+  });
+
+export const useAddSchedule = (tenant: string) =>
+  useChange(tenant, (body: Schemas['NewSchedule']) => unwrap(api.POST(SCHEDULES, {params: {path: {tenant}}, body})));
+
+export const useChangeSchedule = (tenant: string) =>
+  useChange(tenant, ({name, ...body}: Schemas['ScheduleChange'] & {name: string}) =>
+    unwrap(api.PATCH(SCHEDULE, {params: {path: {tenant, name}}, body})),
+  );
+
+export const useCopySchedule = (tenant: string) =>
+  useChange(tenant, ({name, copy}: {name: string; copy: string}) =>
+    unwrap(api.POST(`${SCHEDULE}/copy`, {params: {path: {tenant, name}}, body: {name: copy}})),
+  );
+
+export const useRunSchedule = (tenant: string) =>
+  useChange(tenant, (name: string) => unwrap(api.POST(`${SCHEDULE}/run`, {params: {path: {tenant, name}}})));
+
+export const useDeleteSchedule = (tenant: string) =>
+  useChange(tenant, (name: string) => unwrap(api.DELETE(SCHEDULE, {params: {path: {tenant, name}}})));
+
+/** Hands in the message that a schedule copies from now on; the octets go as they are. */
+export const useHandIn = (tenant: string) =>
+  useChange(tenant, ({name, file}: {name: string; file: Blob}) =>
+    unwrap(
+      api.PUT(`${SCHEDULE}/message`, {
+        params: {path: {tenant, name}},
+        body: file as unknown as string,
+        bodySerializer: (each: unknown) => each as Blob,
+        headers: {'Content-Type': 'message/rfc822'},
+      }),
+    ),
+  );

@@ -91,15 +91,15 @@ describe('settings', () => {
 
   it('keeps how long events are kept', async () => {
     const seen = serviceWith({
-      [`GET ${T}/flow-settings`]: () => ({keep_events_days: 400, false_alarms_a_year: 1}),
-      [`PUT ${T}/flow-settings`]: () => ({keep_events_days: 90, false_alarms_a_year: 1}),
+      [`GET ${T}/flow-settings`]: () => ({keep_events_days: 400, keep_placement_days: 365, false_alarms_a_year: 1}),
+      [`PUT ${T}/flow-settings`]: () => ({keep_events_days: 90, keep_placement_days: 365, false_alarms_a_year: 1}),
     });
     open(<SettingsPage who={who} />, '/settings/retention', '/settings/:section');
     const days = await screen.findByLabelText('Event retention, days');
     await userEvent.clear(days);
     await userEvent.type(days, '90');
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
-    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({keep_events_days: 90, false_alarms_a_year: 1});
+    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({keep_events_days: 90, keep_placement_days: 365, false_alarms_a_year: 1});
   });
 
   it('shows what is kept of a person, and erases it only with a reason', async () => {

@@ -30,16 +30,19 @@ from rust_gauge.core.spf import SpfResult
 from rust_gauge.core.transport import DnsList
 
 _READS_BADLY = 0.7  # likeness from which the text model speaks up
+_SIGNED = ("dkim-missing", "unsubscribe-unsigned")  # rules that a signature settles
 _PREVIEW = 140  # characters that lists show at most, on wide screens
 
 
 @dataclass(frozen=True, slots=True)
 class Sending:
-    """How a message arrived, as far as it is known. Without `ip`, SPF is not evaluated."""
+    """How a message arrived, as far as it is known. Without `ip`, SPF is not evaluated. `signed_later`: whoever sends
+    it on signs it, so that a missing signature says nothing."""
 
     ip: str = ""
     helo: str = ""
     mail_from: str = ""
+    signed_later: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +118,12 @@ def examine(
         authentication = yield from authenticate(
             raw, ip=known.ip, helo=known.helo, mail_from=known.mail_from, now=stamp
         )
-        sightings += _authentication(authentication, message)
+        later = known.signed_later and not authentication.signatures
+        sightings += [
+            each for each in _authentication(authentication, message) if not later or each.rule not in _SIGNED
+        ]
+        if later:
+            not_checked.append("DKIM: the message is signed after this, if at all")
         arc = yield from verify_arc(raw)
         if arc.result is ArcResult.FAIL:
             sightings.append(Sighting("arc-fail", Place(Where.HEADER, "ARC-Seal"), {"reason": arc.reason}))

@@ -28,7 +28,7 @@ def run_assay(context: Context, job: Job) -> None:
     run = context.store.transaction(lambda c: placement.get_run(c, job.tenant_id, job.subject))
     if run is None or run.started_at is None:
         return
-    sending = Sending("", "", run.plan.get("mail_from", ""))
+    sending = Sending("", "", run.plan.get("mail_from", ""), signed_later=True)
     try:
         copy = _as_sent(run, context.store.transaction(lambda c: placement.message_of(c, run.id)))
         done = examined(

@@ -28,23 +28,21 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.placement import RunMoment
 
 _BY_RUN = 400  # runs up to which each is a point of its own
+_KNOWN = frozenset(outcome.value for outcome in JUDGED)
+_LONG_AGO = datetime(2000, 1, 1, tzinfo=UTC)
 _MOST_CHANGES = 300  # the newest
 _RESIZED = 0.1  # of the larger size, from which a message of another size is another one
 
 
 @dataclass(frozen=True, slots=True)
 class _Sum:
-    """What became of the copies of a run (0: of a day) to a provider."""
+    """What became of the copies of a run (0: of a day) to a provider. `judged`: of how many copies that is known."""
 
     run: int
     at: datetime
     outlet: str
     counts: Mapping[str, int]
-
-    @property
-    def judged(self) -> int:
-        """Return of how many copies it is known what the provider did."""
-        return sum(self.counts.get(outcome, 0) for outcome in JUDGED)
+    judged: int
 
 
 def placement_history(
@@ -60,25 +58,35 @@ def placement_history(
     since, until = (datetime.combine(day, time(), UTC) for day in (first, last + timedelta(days=1)))
 
     def read(connection: Connection) -> PlacementHistory:
-        runs = placement.moments_between(connection, tenant.id, since, until, outlet)
-        by_run = len(runs) <= _BY_RUN
-        sums = _by_run(connection, runs) if by_run else _by_day(connection, tenant.id, first, last, outlet)
-        domain = runs[-1].domain if runs else ""
+        runs = placement.count_between(connection, tenant.id, since, until, outlet)
+        newest = placement.moments_between(connection, tenant.id, since, until, outlet, newest=_BY_RUN)
+        by_run = runs <= _BY_RUN
+        sums = _by_run(connection, newest) if by_run else _by_day(connection, tenant.id, first, last, outlet)
+        domain = newest[-1].domain if newest else ""
         noted = annotations_of(connection, tenant, first, last, domain or None, today)
         changes = [(each.provider, TurnChange(day=each.day, kind=each.kind, text=each.text)) for each in noted]
-        changes += [("", change) for change in _own_changes(runs)]
+        for before, run in placement.changes_between(
+            connection, tenant.id, since, until, outlet, _RESIZED, _MOST_CHANGES
+        ):
+            changes += [("", change) for change in _own_changes(before, run)]
+        outlets = placement.outlets_of(connection, tenant.id)
+        for name, (at, _) in outlets.items():
+            if since <= at < until and outlet in ("", name):
+                new = TurnChange(day=at.date(), kind="outlet", text=f"first run through {name}")
+                changes.append(("", new))
         changes.sort(key=lambda change: change[1].day)
         names = names_of(connection, tenant.id).providers
         readings = _readings(connection, tenant.id, domain, first, last)
         return PlacementHistory(
             first=first, last=last, outlet=outlet,
-            outlets=placement.outlets_between(connection, tenant.id, since, until), runs=len(runs),
+            outlets=sorted(name for name, (at, newest_at) in outlets.items() if at < until and newest_at >= since),
+            runs=runs,
             by="run" if by_run else "day", domain=domain,
             providers=[
                 ProviderHistory(
                     provider=provider, label=names.get(provider, provider),
                     points=[_point(each) for each in sums[provider]],
-                    turn=_turn(sums[provider], runs, changes, (provider, names.get(provider, ""))),
+                    turn=_turn(connection, tenant.id, sums[provider], changes, (provider, names.get(provider, ""))),
                     readings=readings.get(provider, []),
                 )
                 for provider in sorted(sums)
@@ -97,7 +105,7 @@ def _by_run(connection: Connection, runs: Sequence[RunMoment]) -> dict[str, list
     for run in runs:
         for provider, found in sums.items():
             if (provider, run.id) in counts:
-                found.append(_Sum(run.id, run.at, run.outlet_name, counts[provider, run.id]))
+                found.append(_sum(run.id, run.at, run.outlet_name, counts[provider, run.id]))
     return sums
 
 
@@ -107,8 +115,12 @@ def _by_day(connection: Connection, tenant_id: int, first: date, last: date, out
         counts[row.provider, row.day][row.outcome] += row.copies
     sums: dict[str, list[_Sum]] = defaultdict(list)
     for (provider, day), of in counts.items():
-        sums[provider].append(_Sum(0, datetime.combine(day, time(), UTC), outlet, of))
+        sums[provider].append(_sum(0, datetime.combine(day, time(), UTC), outlet, of))
     return sums
+
+
+def _sum(run: int, at: datetime, outlet: str, counts: Mapping[str, int]) -> _Sum:
+    return _Sum(run, at, outlet, counts, sum(number for outcome, number in counts.items() if outcome in _KNOWN))
 
 
 def _point(of: _Sum) -> PlacementPoint:
@@ -120,8 +132,9 @@ def _point(of: _Sum) -> PlacementPoint:
 
 
 def _turn(
-    sums: Sequence[_Sum], runs: Sequence[RunMoment], changes: Sequence[tuple[str, TurnChange]], names: tuple[str, str]
-) -> PlacementTurn | None:
+    connection: Connection, tenant_id: int, sums: Sequence[_Sum], changes: Sequence[tuple[str, TurnChange]],
+    names: tuple[str, str],
+) -> PlacementTurn | None:  # fmt: skip
     turn = find_turn([Point(each.at, each.counts.get(Outcome.INBOX, 0), each.judged) for each in sums])
     if turn is None:
         return None
@@ -129,37 +142,31 @@ def _turn(
         change for provider, change in changes
         if turn.last_before.date() <= change.day <= turn.at.date() and (not provider or provider in names)
     ]  # fmt: skip
-    there += _around(turn, runs)
+    there += _around(connection, tenant_id, turn)
     return PlacementTurn(
         at=turn.at, last_before=turn.last_before, before=_rate(turn.before), after=_rate(turn.after),
         worse=turn.is_worse, chance=turn.chance, changes=list({(c.kind, c.text): c for c in there}.values()),
     )  # fmt: skip
 
 
-def _around(turn: Turn, runs: Sequence[RunMoment]) -> list[TurnChange]:
-    """Return by what the first run of a turn differs from the one before it."""
-    first = next((run for run in runs if run.at >= turn.at), None)
-    before = next((run for run in reversed(runs) if first is not None and run.at < first.at), None)
-    if first is None or before is None:
+def _around(connection: Connection, tenant_id: int, turn: Turn) -> list[TurnChange]:
+    """Return by what the first run of a turn differs from the one before it, through the same outlet if it can be."""
+    first = placement.first_moment(connection, tenant_id, turn.at)
+    if first is None:
         return []
-    found = _content_changes(before, first)
-    if before.outlet_name != first.outlet_name:
-        text = f"{before.outlet_name} before, {first.outlet_name} then"
-        found.insert(0, TurnChange(day=first.at.date(), kind="outlet", text=text))
-    return found
+    for outlet in (first.outlet_name, ""):
+        before = placement.moments_between(connection, tenant_id, _LONG_AGO, first.at, outlet, newest=1)
+        if before:
+            return _own_changes(before[0], first)
+    return []
 
 
-def _own_changes(runs: Sequence[RunMoment]) -> list[TurnChange]:
-    """Return what changed in what was sent: against the run before it through the same outlet, and new outlets."""
-    found: list[TurnChange] = []
-    newest: dict[str, RunMoment] = {}
-    for run in runs:
-        before = newest.get(run.outlet_name)
-        if before is not None:
-            found += _content_changes(before, run)
-        elif newest:
-            found.append(TurnChange(day=run.at.date(), kind="outlet", text=f"first run through {run.outlet_name}"))
-        newest[run.outlet_name] = run
+def _own_changes(before: RunMoment, after: RunMoment) -> list[TurnChange]:
+    """Return what changed in what was sent."""
+    found = _content_changes(before, after)
+    if before.outlet_name != after.outlet_name:
+        text = f"{before.outlet_name} before, {after.outlet_name} then"
+        found.insert(0, TurnChange(day=after.at.date(), kind="outlet", text=text))
     return found
 
 

@@ -1,7 +1,7 @@
 """Runs and what became of their copies. `starting` begins one; sending and looking are jobs (`sending`, `looking`)."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from sqlalchemy import Connection
@@ -117,7 +117,9 @@ def get_run(context: Context, tenant: TenantAccess, id: int) -> PlacementRun:
         {
             **_summary(row, counts, names), "address": address_of(context.settings, row),
             "keep_custom": row.keep_custom, "wait_minutes": row.wait_minutes, "error": row.error,
-            "results": [_copy(each, labels.get((each.seed_id or 0, each.folder), "")) for each in copies],
+            "results": [
+                _copy(_with_seed(each, there), labels.get((each.seed_id or 0, each.folder), "")) for each in copies
+            ],
         }
     )  # fmt: skip
 
@@ -196,6 +198,12 @@ def _rate(share: Share | None) -> Rate | None:
     if share is None:
         return None
     return Rate(value=share.value, low=share.low, high=share.high, count=share.count, total=share.total)
+
+
+def _with_seed(copy: CopyRow, there: Sequence[SeedRow]) -> CopyRow:
+    """Return a copy that is looked for with what keeps its seed from being read now."""
+    seed = next((row for row in there if row.id == copy.seed_id and copy.outcome == Outcome.SENT and row.problem), None)
+    return copy if seed is None else replace(copy, problem=f"{seed.problem_text}. {seed.problem_remedy}")
 
 
 def _copy(row: CopyRow, label: str) -> PlacementCopy:

@@ -261,7 +261,7 @@ def _start(connection: Connection, now: datetime, row: ScheduleRow, why: str, by
     if not chosen:
         raise ServiceProblem("invalid-request", "No seed is left to send to", remedy="Add seeds, or leave out fewer")
     order = starting.RunOrder(
-        row.tenant_id, outlet, chosen, by, row.name, settings.keep_custom, settings.wait_minutes, row.id, why
+        row.tenant_id, outlet, chosen, by, "", settings.keep_custom, settings.wait_minutes, row.id, why
     )
     run_id = starting.add_run(connection, now, order)
     starting.begin(connection, now, order, run_id, found.raw, found.template)

@@ -36,7 +36,7 @@ def add_share(context: Context, tenant: TenantAccess, run_id: int, new: NewShare
 
     id = context.store.transaction(write)
     made = next(each for each in list_shares(context, tenant, run_id) if each.id == id)
-    return MadeShare(**made.model_dump(), url=f"{context.settings.public_url.rstrip('/')}{PATH}/{link}")
+    return MadeShare(**made.model_dump(), url=f"{context.settings.base_url}{PATH}/{link}")
 
 
 def list_shares(context: Context, tenant: TenantAccess, run_id: int) -> list[Share]:
