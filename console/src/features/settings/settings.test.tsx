@@ -99,7 +99,11 @@ describe('settings', () => {
     await userEvent.clear(days);
     await userEvent.type(days, '90');
     await userEvent.click(screen.getByRole('button', {name: 'Save'}));
-    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({keep_events_days: 90, keep_placement_days: 365, false_alarms_a_year: 1});
+    expect(seen.find((each) => each.method === 'PUT')!.body).toEqual({
+      keep_events_days: 90,
+      keep_placement_days: 365,
+      false_alarms_a_year: 1,
+    });
   });
 
   it('shows what is kept of a person, and erases it only with a reason', async () => {
