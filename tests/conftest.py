@@ -218,14 +218,17 @@ def dns_world(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DnsWorld]:
 
 
 def _worker() -> int:
-    """Return the number of this process of the tests: ports are chosen long before anybody listens there."""
+    """Return the number of this process of the tests: ports are chosen long before anybody listens there.
+
+    They lie below those that the system gives to connections (32768 on), or one of these may have it by then.
+    """
     return int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
 
 
 @pytest.fixture(scope="session")
 def update_port() -> int:
     """Where the tests' BIND takes dynamic updates."""
-    return free_port(33_990 + _worker())
+    return free_port(31_990 + _worker())
 
 
 @pytest.fixture(scope="session")
@@ -237,7 +240,7 @@ def bind(tmp_path_factory: pytest.TempPathFactory, update_port: int) -> Iterator
 @pytest.fixture(scope="session")
 def webhook_port() -> int:
     """Where the tests' receiver of webhooks listens."""
-    return free_port(33_900 + _worker())
+    return free_port(31_900 + _worker())
 
 
 @pytest.fixture(scope="session")

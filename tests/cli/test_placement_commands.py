@@ -184,7 +184,7 @@ def test_a_run_is_shared_listed_and_revoked(
     )
     office.world.work()
     assert "of 100" in run("placement", "assay", str(made["id"]))[1]
-    status, out, err = run("placement", "share", str(made["id"]), "--days", "2", "--note", "for the client")
+    status, out, err = run("placement", "share", str(made["id"]), "--valid-days", "2", "--note", "for the client")
     assert (status, "/shared/" in out, "shown only now" in err) == (0, True, True)
     listed = json.loads(run("placement", "shares", str(made["id"]), "--format", "json")[1])
     assert [each["note"] for each in listed] == ["for the client"]

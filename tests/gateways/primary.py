@@ -41,8 +41,11 @@ class Primary:
         return {rdata.to_text() for rrset in answer.answer for rdata in rrset}
 
     def answers(self) -> bool:
-        with contextlib.suppress(OSError, dns.exception.Timeout):
-            return bool(self.texts("u0.example", "SOA"))
+        """Return whether it answers by UDP and TCP: it goes on without one of them where the port is taken."""
+        with contextlib.suppress(OSError, EOFError, dns.exception.Timeout):
+            question = dns.message.make_query("u0.example", "SOA")
+            by_tcp = dns.query.tcp(question, "127.0.0.1", port=self.port, timeout=5)
+            return bool(self.texts("u0.example", "SOA")) and bool(by_tcp.answer)
         return False
 
 

@@ -192,7 +192,7 @@ def test_placement_turned_at_one_provider_and_an_outlet_was_refused(
         added = load_placement(world.context, tenant)
         assert load_placement(world.context, tenant) == 0
     found = list(client.placement.runs(office.slug))
-    assert len(found) == added >= 40
+    assert len(found) == added >= 34  # two a week for ninety days, some by another relay as well, and one that goes on
     now = world.clock()
 
     def share(provider: str, outlet: str, since: int, until: int) -> float:

@@ -17651,11 +17651,14 @@ export interface components {
          * ScheduleCopy
          * @description The name of a copy; everything else is taken over, and the copy is paused.
          * @example {
-         *       "name": "news.glasswort.example"
+         *       "name": "weekly-newsletter-2"
          *     }
          */
         ScheduleCopy: {
-            /** Name */
+            /**
+             * Name
+             * @example weekly-newsletter-2
+             */
             name: string;
         };
         /**

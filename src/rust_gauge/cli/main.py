@@ -26,8 +26,10 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
         "Before a send",
         ("suppression", "clearance", "address", "assay", "tray", "placement", "schedule", "seed", "outlet"),
     ),
-    ("Settings and access", ("alert", "webhook", "job", "token", "member", "tenant", "account", "completion")),
-    ("Installation", ("installation", "audit-log")),
+    (
+        "Settings and access",
+        ("alert", "webhook", "job", "token", "member", "tenant", "account", "installation", "audit-log", "completion"),
+    ),
 )
 HELP = {
     "wall": "show the readings of all domains by mailbox provider",

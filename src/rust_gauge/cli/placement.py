@@ -69,7 +69,7 @@ def register(noun: Noun) -> None:
     _run(made)
     made = noun.add("share", share, "make a link to a run that needs no account", DOCUMENT)
     _run(made)
-    made.add_argument("--days", type=int, default=14, help="how long it is valid (14)")
+    made.add_argument("--valid-days", type=int, default=14, metavar="DAYS", help="how long it is valid (14)")
     made.add_argument("--note", default="", help="whom it is for")
     made = noun.add("shares", shares, "list the links to a run", TABLE)
     _run(made)
@@ -198,7 +198,7 @@ def assay(session: Session) -> int:
 def share(session: Session) -> int:
     """Make a link to a run."""
     arguments, output = session.arguments, session.output
-    new = NewShare(days=arguments.days, note=arguments.note)
+    new = NewShare(days=arguments.valid_days, note=arguments.note)
     made = session.client.placement.share(session.tenant(), arguments.run_id, new)
 
     def show_link() -> None:

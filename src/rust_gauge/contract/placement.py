@@ -397,7 +397,7 @@ class ScheduleChange(Model):
 class ScheduleCopy(Model):
     """The name of a copy; everything else is taken over, and the copy is paused."""
 
-    name: OutletName
+    name: OutletName = Field(examples=["weekly-newsletter-2"])
 
 
 class Schedule(ScheduleSettings):
