@@ -14,6 +14,8 @@ import pytest
 
 from rust_gauge.cli.main import main
 from rust_gauge.cli.output import Output, plate
+from rust_gauge.client import Client
+from rust_gauge.contract.relays import RelayDescription, RelayLimit
 from rust_gauge.core.roles import Role
 from rust_gauge.service.worker import run_worker
 from rust_gauge.store import accounts as store_accounts
@@ -302,3 +304,22 @@ def test_the_tenant_is_the_one_that_added_the_domain(office: Office, run: Any) -
     status, _, said = run("domain", "show", "both.example")
     assert (status, "several tenants have both.example" in said) == (2, True), said
     close_office(other)
+
+
+def test_the_limits_of_a_relay_are_shown_and_clearance_says_later(office: Office, run: Any, client: Client) -> None:
+    now = office.world.clock.now
+    limits = [
+        RelayLimit(region="north", per_hour=10, per_day=100, hold_back=True),
+        RelayLimit(region="south", per_second=50),
+    ]
+    client.relays.set(office.slug, "office-1", RelayDescription(limits=limits))
+    rows = [row(n, time=(now - timedelta(minutes=5)).isoformat()) for n in range(9)]
+    client.events.load(office.slug, ndjson(*rows))
+    status, out, _ = run("relay", "usage", "office-1")
+    assert status == 0
+    assert "10 an hour" in out and "holds mail back" in out and "50 a second" in out
+    status, out, err = run("clearance", "check", "a@d.example", "b@d.example", "--relay", "office-1")
+    assert (status, "1 clear, 0 held, 1 later." in err) == (3, True)
+    assert "not before 2026-11-20" in out
+    client.events.load(office.slug, ndjson(row(20, time=(now - timedelta(minutes=4)).isoformat())))
+    assert run("relay", "usage", "office-1")[0] == 3

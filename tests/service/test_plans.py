@@ -20,7 +20,7 @@ CONTRACTED = RelayDescription(
     include="Spf.Driftline.example.",
     dkim=[RelayKey(selector="df1", value="df1.{dashed}.keys.driftline.example")],
     return_path=RelayRecord(label="bounce", type="MX", value="returns.driftline.example"),
-    limits=[RelayLimit(region="north", per_hour=500, per_day=4000, trial=True)],
+    limits=[RelayLimit(region="north", per_hour=500, per_day=4000, restricted=True)],
 )
 
 
@@ -48,7 +48,7 @@ def name(office: Office, client: Client) -> str:
 def test_relays_are_described_listed_and_forgotten(office: Office, client: Client, name: str) -> None:
     relays = {relay.name: relay for relay in client.relays.list(office.slug)}
     assert relays["driftline"].include == "spf.driftline.example"
-    assert (relays["driftline"].limits[0].trial, relays["driftline"].domains) == (True, [name])
+    assert (relays["driftline"].limits[0].restricted, relays["driftline"].domains) == (True, [name])
     assert relays["office-1"].own
     client.relays.delete(office.slug, "office-1")
     assert [(r.name, r.described) for r in client.relays.list(office.slug)] == [

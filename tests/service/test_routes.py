@@ -145,6 +145,7 @@ ROUTES = [
     ("POST", "watches/1/recheck", None),
     ("GET", "watch-settings", None),
     ("PUT", "watch-settings", {}),
+    ("GET", "relays/office-1/usage", None),
     ("PUT", "relays/office-1", {}),
     ("DELETE", "relays/office-1", None),
     ("GET", "domains/d.example/plan", None),

@@ -1259,6 +1259,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/relays/{relay}/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Relay Usage
+         * @description Return how far a relay's limits are used, when they were hit and by which replies, and what is not proven.
+         */
+        get: operations["get_relay_usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/assays": {
         parameters: {
             query?: never;
@@ -6330,12 +6350,13 @@ export interface components {
             address: string;
             /**
              * Verdict
+             * @description later: a limit of the relay would be exceeded; `not_before` says when to ask again
              * @enum {string}
              */
-            verdict: "clear" | "held";
+            verdict: "clear" | "held" | "later";
             /**
              * Reason
-             * @description Reason of the entry; paused if the stream is paused; no_address if the text is not an address
+             * @description Reason of the entry; paused if the stream is paused; no_address if the text is not an address; limit with `later`
              * @default
              */
             reason: string;
@@ -6350,7 +6371,7 @@ export interface components {
             until?: string | null;
             /**
              * Not Before
-             * @description Clear, but a temporary rejection is expected to end only then
+             * @description Clear, but a temporary rejection is expected to end only then; later: when to ask again
              */
             not_before?: string | null;
             /**
@@ -6370,6 +6391,7 @@ export interface components {
          *       "domain": "news.glasswort.example",
          *       "relay": "driftline",
          *       "only_held": false,
+         *       "cleared_before": 0,
          *       "sending": {
          *         "domain": "news.glasswort.example",
          *         "campaign": "",
@@ -6396,14 +6418,21 @@ export interface components {
              * @default false
              */
             only_held: boolean;
+            /**
+             * Cleared Before
+             * @description So many of the same mail were cleared by earlier requests: they count against limits too
+             * @default 0
+             */
+            cleared_before: number;
             sending?: components["schemas"]["Sending"] | null;
         };
         /**
          * ClearanceResult
-         * @description Answers in the order of the addresses. With `only_held`, only those that are held.
+         * @description Answers in the order of the addresses. With `only_held`, only those that are held or have to wait.
          * @example {
          *       "clear": 1,
          *       "held": 1,
+         *       "later": 0,
          *       "answers": [
          *         {
          *           "address": "kim@tidepost.example",
@@ -6423,6 +6452,11 @@ export interface components {
             clear: number;
             /** Held */
             held: number;
+            /**
+             * Later
+             * @default 0
+             */
+            later: number;
             /** Answers */
             answers: components["schemas"]["ClearanceAnswer"][];
         };
@@ -9419,6 +9453,148 @@ export interface components {
         Lifted: {
             /** Entries */
             entries: components["schemas"]["SuppressionEntry"][];
+        };
+        /**
+         * LimitHit
+         * @description Replies of a provider, or of the relay itself, that name too much mail.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "by_relay": true,
+         *       "replies": 1,
+         *       "first_at": "2026-11-20T08:00:00Z",
+         *       "last_at": "2026-11-20T08:00:00Z",
+         *       "reply": "text",
+         *       "stated": 1,
+         *       "stated_per": "second",
+         *       "mail_then": 1,
+         *       "most_without": 1
+         *     }
+         */
+        LimitHit: {
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /**
+             * By Relay
+             * @description The relay's own server refused, not the provider's
+             */
+            by_relay: boolean;
+            /** Replies */
+            replies: number;
+            /**
+             * First At
+             * Format: date-time
+             * @description Hour of the first
+             */
+            first_at: string;
+            /**
+             * Last At
+             * Format: date-time
+             * @description Hour of the newest
+             */
+            last_at: string;
+            /**
+             * Reply
+             * @description The newest
+             */
+            reply: string;
+            /**
+             * Stated
+             * @description Messages that the reply says are allowed
+             */
+            stated: number | null;
+            /** Stated Per */
+            stated_per: ("second" | "hour" | "day") | null;
+            /**
+             * Mail Then
+             * @description Messages to this provider in the hour of the first such reply
+             */
+            mail_then: number;
+            /**
+             * Most Without
+             * @description Most messages to this provider in an hour without such a reply
+             */
+            most_without: number;
+        };
+        /**
+         * LimitState
+         * @description The limits of a relay, or of one of its regions, as far as they are used.
+         * @example {
+         *       "region": "text",
+         *       "streams": [
+         *         "text"
+         *       ],
+         *       "restricted": true,
+         *       "hold_back": true,
+         *       "pace": 1,
+         *       "uses": [
+         *         {
+         *           "per": "second",
+         *           "limit": 1,
+         *           "used": 1,
+         *           "remaining": 1,
+         *           "reached_at": "2026-11-20T08:00:00Z",
+         *           "free_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ]
+         *     }
+         */
+        LimitState: {
+            /** Region */
+            region: string;
+            /** Streams */
+            streams: string[];
+            /** Restricted */
+            restricted: boolean;
+            /** Hold Back */
+            hold_back: boolean;
+            /**
+             * Pace
+             * @description Messages in the last hour
+             */
+            pace: number;
+            /** Uses */
+            uses: components["schemas"]["LimitUse"][];
+        };
+        /**
+         * LimitUse
+         * @description How far one limit is used.
+         * @example {
+         *       "per": "second",
+         *       "limit": 1,
+         *       "used": 1,
+         *       "remaining": 1,
+         *       "reached_at": "2026-11-20T08:00:00Z",
+         *       "free_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        LimitUse: {
+            /**
+             * Per
+             * @enum {string}
+             */
+            per: "second" | "hour" | "day";
+            /** Limit */
+            limit: number;
+            /**
+             * Used
+             * @description In the last hour or 24 hours; per second the most of the last ten minutes
+             */
+            used: number;
+            /** Remaining */
+            remaining: number;
+            /**
+             * Reached At
+             * @description When it is reached at the pace of the last hour; null: not within two days, or not foreseen
+             */
+            reached_at: string | null;
+            /**
+             * Free At
+             * @description When a message may go again, where nothing remains
+             */
+            free_at: string | null;
         };
         /**
          * LineRow
@@ -16452,12 +16628,15 @@ export interface components {
         };
         /**
          * RelayLimit
-         * @description Sending limits of the relay. Empty: not known.
+         * @description Sending limits of the relay, of one region where they differ. Empty: not known.
          * @example {
          *       "region": "",
+         *       "per_second": 1,
          *       "per_hour": 1,
          *       "per_day": 1,
-         *       "trial": false
+         *       "streams": [],
+         *       "restricted": false,
+         *       "hold_back": false
          *     }
          */
         RelayLimit: {
@@ -16466,16 +16645,33 @@ export interface components {
              * @default
              */
             region: string;
+            /** Per Second */
+            per_second?: number | null;
             /** Per Hour */
             per_hour?: number | null;
-            /** Per Day */
+            /**
+             * Per Day
+             * @description In any 24 hours
+             */
             per_day?: number | null;
             /**
-             * Trial
-             * @description Sandbox: only verified recipients may be mailed
+             * Streams
+             * @description Streams whose mail counts here; empty: all mail of the relay
+             * @default []
+             */
+            streams: string[];
+            /**
+             * Restricted
+             * @description Only proven recipients may be mailed yet
              * @default false
              */
-            trial: boolean;
+            restricted: boolean;
+            /**
+             * Hold Back
+             * @description Clearance answers `later` for mail that would exceed a limit
+             * @default false
+             */
+            hold_back: boolean;
         };
         /**
          * RelayLines
@@ -16549,6 +16745,82 @@ export interface components {
              * @default
              */
             spf: string;
+        };
+        /**
+         * RelayUsage
+         * @description How far a relay's limits are used, when they were hit, and what is not proven there.
+         * @example {
+         *       "relay": "driftline",
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "days": 1,
+         *       "limits": [
+         *         {
+         *           "region": "text",
+         *           "streams": [
+         *             "text"
+         *           ],
+         *           "restricted": true,
+         *           "hold_back": true,
+         *           "pace": 1,
+         *           "uses": [
+         *             {
+         *               "per": "second",
+         *               "limit": 1,
+         *               "used": 1,
+         *               "remaining": 1,
+         *               "reached_at": "2026-11-20T08:00:00Z",
+         *               "free_at": "2026-11-20T08:00:00Z"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "hits": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "by_relay": true,
+         *           "replies": 1,
+         *           "first_at": "2026-11-20T08:00:00Z",
+         *           "last_at": "2026-11-20T08:00:00Z",
+         *           "reply": "text",
+         *           "stated": 1,
+         *           "stated_per": "second",
+         *           "mail_then": 1,
+         *           "most_without": 1
+         *         }
+         *       ],
+         *       "unproven": [
+         *         {
+         *           "reply": "text",
+         *           "replies": 1,
+         *           "last_day": "2026-11-20",
+         *           "address": "kim@tidepost.example",
+         *           "domain": "news.glasswort.example",
+         *           "region": "text",
+         *           "remedy": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        RelayUsage: {
+            /** Relay */
+            relay: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Days
+             * @description Period of hits and unproven senders
+             */
+            days: number;
+            /** Limits */
+            limits: components["schemas"]["LimitState"][];
+            /** Hits */
+            hits: components["schemas"]["LimitHit"][];
+            /** Unproven */
+            unproven: components["schemas"]["UnprovenReply"][];
         };
         /**
          * Removal
@@ -17929,7 +18201,8 @@ export interface components {
         };
         /**
          * Sending
-         * @description The purpose of a clearance that decides what is sent: held addresses are counted as withheld.
+         * @description The purpose of a clearance that decides what is sent: held addresses are counted as withheld, clear ones against
+         *     the limits of the relay.
          * @example {
          *       "domain": "news.glasswort.example",
          *       "campaign": "",
@@ -19927,6 +20200,38 @@ export interface components {
             kind: string;
             /** Text */
             text: string;
+        };
+        /**
+         * UnprovenReply
+         * @description A reply that says that a sender is not proven, and what to prove.
+         * @example {
+         *       "reply": "text",
+         *       "replies": 1,
+         *       "last_day": "2026-11-20",
+         *       "address": "kim@tidepost.example",
+         *       "domain": "news.glasswort.example",
+         *       "region": "text",
+         *       "remedy": "text"
+         *     }
+         */
+        UnprovenReply: {
+            /** Reply */
+            reply: string;
+            /** Replies */
+            replies: number;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Address */
+            address: string;
+            /** Domain */
+            domain: string;
+            /** Region */
+            region: string;
+            /** Remedy */
+            remedy: string;
         };
         /**
          * UnsubscribeLine
@@ -30684,6 +30989,106 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Sender_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_relay_usage: {
+        parameters: {
+            query?: {
+                /** @description Period of hits and of replies about senders */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the relay */
+                relay: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelayUsage"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

@@ -67,17 +67,21 @@ def _question_options(parser: Any) -> None:
 
 
 def check(session: Session) -> int:
-    """Check addresses. Exit status 3 when one is held."""
+    """Check addresses. Exit status 3 when one is held, or has to wait."""
     arguments, output = session.arguments, session.output
-    tenant, held, asked = session.tenant(), 0, 0
+    tenant, held, later, asked, clear = session.tenant(), 0, 0, 0, 0
     answers: list[ClearanceAnswer] = []
     source = read_addresses(arguments.address, arguments.file)
     progress = Progress("Checking", 0, output.err)
     while batch := list(islice(source, _BATCH)):
-        result = session.client.suppression.clearance(tenant, batch, **_question(arguments))
-        asked, held = asked + len(batch), held + result.held
+        question = _question(arguments)
+        before = 0 if question["sending"] else clear
+        result = session.client.suppression.clearance(tenant, batch, cleared_before=before, **question)
+        asked, held, later, clear = (
+            asked + len(batch), held + result.held, later + result.later, clear + result.clear,
+        )  # fmt: skip
         progress.advance(len(batch), f"{asked:,} addresses, {held:,} held")
-        shown = [a for a in result.answers if a.verdict == "held" or not arguments.only_held]
+        shown = [a for a in result.answers if a.verdict != "clear" or not arguments.only_held]
         if arguments.format == "ndjson":  # as it comes, so that millions can pass through a pipe
             for answer in shown:
                 output.ndjson(answer)
@@ -89,8 +93,9 @@ def check(session: Session) -> int:
     if arguments.format != "ndjson":
         output.items(arguments.format, answers, ClearanceAnswer, ("address", "verdict", "reason", "since", "why"), _row)
     if arguments.format == "text":
-        output.say(f"{asked - held:,} clear, {held:,} held.")
-    return 3 if held else 0
+        waiting = f", {later:,} later" if later else ""
+        output.say(f"{clear:,} clear, {held:,} held{waiting}.")
+    return 3 if held or later else 0
 
 
 def _row(answer: ClearanceAnswer) -> tuple[object, ...]:
@@ -99,6 +104,8 @@ def _row(answer: ClearanceAnswer) -> tuple[object, ...]:
 
 
 def _why(answer: ClearanceAnswer) -> str:
+    if answer.verdict == "later" and answer.not_before is not None:
+        return f"not before {answer.not_before:%Y-%m-%d %H:%M} UTC: {answer.why}"
     if answer.not_before is not None:
         return f"better not before {answer.not_before:%Y-%m-%d %H:%M} UTC: {answer.why}"
     if answer.verdict == "clear" and answer.elsewhere:
@@ -139,14 +146,16 @@ def split(session: Session) -> int:
             progress = Progress("Splitting", 0, session.output.err)
             while batch := list(islice(rows, _BATCH)):
                 texts = [row[column] if column < len(row) else "" for row in batch]
-                result = session.client.suppression.clearance(tenant, texts, **_question(arguments))
+                question = _question(arguments)
+                before = 0 if question["sending"] else clear
+                result = session.client.suppression.clearance(tenant, texts, cleared_before=before, **question)
                 for row, answer in zip(batch, result.answers, strict=True):
                     if answer.verdict == "clear":
                         clear_file.writerow(row)
                     else:
                         since = f"{answer.since:%Y-%m-%dT%H:%M:%SZ}" if answer.since else ""
                         held_file.writerow([*row, answer.reason, spreadsheet_cell(answer.why), since])
-                clear, held = clear + result.clear, held + result.held
+                clear, held = clear + result.clear, held + result.held + result.later
                 progress.advance(len(batch), f"{clear:,} clear, {held:,} held")
             progress.close()
     except OSError as error:

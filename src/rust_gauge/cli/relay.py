@@ -4,8 +4,9 @@ import argparse
 
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, nearest
+from rust_gauge.cli.output import Output
 from rust_gauge.cli.session import Session, checked, read_json
-from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.contract.relays import Relay, RelayDescription, RelayUsage
 
 DEFAULT = "list"
 EXAMPLES = (
@@ -13,6 +14,8 @@ EXAMPLES = (
     "relay show driftline --tenant glasswort --format json",
     "relay set office-1 --own --host 192.0.2.10=mta1.skerry.example --tenant marram",
 )
+
+_PER = {"second": "a second", "hour": "an hour", "day": "a day"}
 
 
 def register(noun: Noun) -> None:
@@ -32,6 +35,10 @@ def register(noun: Noun) -> None:
     made.add_argument("--return-path", metavar="LABEL=[TYPE:]TARGET", help="host for bounces (mx: or cname:)")
     made.add_argument("--tracking", metavar="LABEL=TARGET", help="host for tracking links")
     made.add_argument("--inbound", action="append", default=[], metavar="PRIORITY:HOST", help="host for inbound mail")
+    made = noun.add("usage", usage, "show how far its limits are used; exit with 3 if one is used up", DOCUMENT)
+    made.add_argument("name")
+    made.add_argument("--period", type=int, default=7, metavar="DAYS",
+                      help="of refusals that name too much mail, and of senders that are not proven (7)")  # fmt: skip
     made = noun.add("remove", remove, "remove the description of a relay; events stay")
     made.add_argument("name")
     confirm_option(made)
@@ -52,8 +59,8 @@ def _row(relay: Relay) -> tuple[object, ...]:
     wants += [host.ip for host in relay.hosts] + [f"{key.selector} ({key.type})" for key in relay.dkim]
     wants += [f"{r.label} ({r.type})" for r in (relay.return_path, relay.tracking) if r]
     limit = next((f"{limit.per_day:,} a day" for limit in relay.limits if limit.per_day), "")
-    trial = "trial" if any(limit.trial for limit in relay.limits) else ""
-    return relay.name, kind, ", ".join(wants), limit, trial, ", ".join(relay.domains)
+    state = "restricted" if any(limit.restricted for limit in relay.limits) else ""
+    return relay.name, kind, ", ".join(wants), limit, state, ", ".join(relay.domains)
 
 
 def _find(session: Session, tenant: str) -> Relay:
@@ -71,6 +78,46 @@ def show(session: Session) -> int:
     found = _find(session, session.tenant())
     session.output.json(found)
     return 0
+
+
+def usage(session: Session) -> int:
+    """Show how far the limits of a relay are used. Exit status 3 if one is used up."""
+    arguments, output = session.arguments, session.output
+    found = session.client.relays.usage(session.tenant(), arguments.name, days=arguments.period)
+    output.document(arguments.format, found, lambda: _show_usage(output, found))
+    return 3 if any(use.remaining == 0 for state in found.limits for use in state.uses) else 0
+
+
+def _show_usage(output: Output, found: RelayUsage) -> None:
+    if not found.limits:
+        output.line(f"No limits of {found.relay} are described: rustgauge relay set {found.relay} --file FILE")
+    rows: list[tuple[object, ...]] = []
+    for state in found.limits:
+        notes = [*(["restricted"] if state.restricted else []), *(["holds mail back"] if state.hold_back else [])]
+        for use in state.uses:
+            when = "" if use.reached_at is None else f"{use.reached_at:%Y-%m-%d %H:%M}"
+            free = "" if use.free_at is None else f"{use.free_at:%Y-%m-%d %H:%M}"
+            colour = "fault" if use.remaining == 0 else "sound" if use.used < 0.8 * use.limit else "risk"
+            rows.append((state.region or "all", f"{use.limit:,} {_PER[use.per]}", f"{use.used:,}",
+                         (f"{use.remaining:,}", colour), when, free, ", ".join(notes)))  # fmt: skip
+    if rows:
+        output.table(
+            ("region", "limit", "used", "remaining", "reached at this pace (UTC)", "room again (UTC)", "state"), rows,
+            right=(2, 3),
+        )  # fmt: skip
+    if found.hits:
+        output.line()
+        output.line(f"Refusals that name too much mail, last {found.days} days")
+        output.table(
+            ("provider", "replies", "newest hour (UTC)", "states", "mail then", "most without", "reply"),
+            [(f"{hit.label}{' (relay)' if hit.by_relay else ''}", hit.replies, f"{hit.last_at:%Y-%m-%d %H:%M}",
+              "" if hit.stated_per is None else f"{hit.stated:,} {_PER[hit.stated_per]}", hit.mail_then,
+              hit.most_without, hit.reply[:80]) for hit in found.hits], right=(1, 4, 5),
+        )  # fmt: skip
+    for each in found.unproven:
+        output.line()
+        output.line(output.paint(each.reply[:200], "fault"))
+        output.line(f"  {each.replies:,} times, last on {each.last_day}. {each.remedy}")
 
 
 def set_relay(session: Session) -> int:

@@ -1,10 +1,11 @@
 """Relays: paths by which mail leaves, the records that they need, and what they allow."""
 
+from datetime import date
 from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from rust_gauge.contract.common import Model
+from rust_gauge.contract.common import Model, UtcTime
 
 RelayName = Annotated[str, StringConstraints(min_length=1, max_length=60, pattern=r"^[^\s/][^/\x00-\x1f]*$")]
 _Label = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9_]([A-Za-z0-9_.-]{0,61}[A-Za-z0-9_])?$")]
@@ -44,12 +45,17 @@ class RelayInbound(Model):
 
 
 class RelayLimit(Model):
-    """Sending limits of the relay. Empty: not known."""
+    """Sending limits of the relay, of one region where they differ. Empty: not known."""
 
     region: str = Field("", max_length=60)
+    per_second: int | None = Field(None, ge=0)
     per_hour: int | None = Field(None, ge=0)
-    per_day: int | None = Field(None, ge=0)
-    trial: bool = Field(False, description="Sandbox: only verified recipients may be mailed")
+    per_day: int | None = Field(None, ge=0, description="In any 24 hours")
+    streams: list[Annotated[str, StringConstraints(min_length=1, max_length=60)]] = Field(
+        default=[], max_length=50, description="Streams whose mail counts here; empty: all mail of the relay"
+    )
+    restricted: bool = Field(False, description="Only proven recipients may be mailed yet")
+    hold_back: bool = Field(False, description="Clearance answers `later` for mail that would exceed a limit")
 
 
 class RelayLines(Model):
@@ -75,6 +81,69 @@ class RelayDescription(Model):
     limits: list[RelayLimit] = Field(default=[], max_length=50)
     lines: RelayLines = RelayLines()
     note: str = Field("", max_length=2000)
+
+
+class LimitUse(Model):
+    """How far one limit is used."""
+
+    per: Literal["second", "hour", "day"]
+    limit: int
+    used: int = Field(description="In the last hour or 24 hours; per second the most of the last ten minutes")
+    remaining: int
+    reached_at: UtcTime | None = Field(
+        description="When it is reached at the pace of the last hour; null: not within two days, or not foreseen"
+    )
+    free_at: UtcTime | None = Field(description="When a message may go again, where nothing remains")
+
+
+class LimitState(Model):
+    """The limits of a relay, or of one of its regions, as far as they are used."""
+
+    region: str
+    streams: list[str]
+    restricted: bool
+    hold_back: bool
+    pace: int = Field(description="Messages in the last hour")
+    uses: list[LimitUse]
+
+
+class LimitHit(Model):
+    """Replies of a provider, or of the relay itself, that name too much mail."""
+
+    provider: str
+    label: str
+    by_relay: bool = Field(description="The relay's own server refused, not the provider's")
+    replies: int
+    first_at: UtcTime = Field(description="Hour of the first")
+    last_at: UtcTime = Field(description="Hour of the newest")
+    reply: str = Field(description="The newest")
+    stated: int | None = Field(description="Messages that the reply says are allowed")
+    stated_per: Literal["second", "hour", "day"] | None
+    mail_then: int = Field(description="Messages to this provider in the hour of the first such reply")
+    most_without: int = Field(description="Most messages to this provider in an hour without such a reply")
+
+
+class UnprovenReply(Model):
+    """A reply that says that a sender is not proven, and what to prove."""
+
+    reply: str
+    replies: int
+    last_day: date
+    address: str
+    domain: str
+    region: str
+    remedy: str
+
+
+class RelayUsage(Model):
+    """How far a relay's limits are used, when they were hit, and what is not proven there."""
+
+    relay: str
+    at: UtcTime
+    days: int = Field(description="Period of hits and unproven senders")
+    limits: list[LimitState]
+    hits: list[LimitHit]
+    unproven: list[UnprovenReply]
 
 
 class Relay(RelayDescription):

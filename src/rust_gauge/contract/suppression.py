@@ -321,7 +321,8 @@ class MatchingView(Model):
 
 
 class Sending(Model):
-    """The purpose of a clearance that decides what is sent: held addresses are counted as withheld."""
+    """The purpose of a clearance that decides what is sent: held addresses are counted as withheld, clear ones against
+    the limits of the relay."""
 
     domain: str = Field(max_length=253, description="The sending domain")
     campaign: str = Field("", max_length=60)
@@ -338,6 +339,9 @@ class ClearanceRequest(Model):
     domain: str | None = Field(None, max_length=253)
     relay: str | None = Field(None, max_length=60)
     only_held: bool = False
+    cleared_before: int = Field(
+        0, ge=0, description="So many of the same mail were cleared by earlier requests: they count against limits too"
+    )
     sending: Sending | None = None
 
 
@@ -353,22 +357,27 @@ class ClearanceAnswer(Model):
     """The answer for one address."""
 
     address: str
-    verdict: Literal["clear", "held"]
+    verdict: Literal["clear", "held", "later"] = Field(
+        description="later: a limit of the relay would be exceeded; `not_before` says when to ask again"
+    )
     reason: str = Field(
-        "", description="Reason of the entry; paused if the stream is paused; no_address if the text is not an address"
+        "",
+        description="Reason of the entry; paused if the stream is paused; no_address if the text is not an address; "
+        "limit with `later`",
     )
     why: str = ""
     since: UtcTime | None = None
     until: UtcTime | None = None
     not_before: UtcTime | None = Field(
-        None, description="Clear, but a temporary rejection is expected to end only then"
+        None, description="Clear, but a temporary rejection is expected to end only then; later: when to ask again"
     )
     elsewhere: list[HeldElsewhere] = []
 
 
 class ClearanceResult(Model):
-    """Answers in the order of the addresses. With `only_held`, only those that are held."""
+    """Answers in the order of the addresses. With `only_held`, only those that are held or have to wait."""
 
     clear: int
     held: int
+    later: int = 0
     answers: list[ClearanceAnswer]

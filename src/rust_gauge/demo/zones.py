@@ -308,7 +308,7 @@ RELAY_DESCRIPTIONS: dict[str, dict[str, object]] = {
         "tracking": {"label": "click", "value": "track.driftline.example"},
         "limits": [
             {"region": "north", "per_hour": 2000, "per_day": 20_000},
-            {"region": "south", "per_hour": 100, "per_day": 200, "trial": True},
+            {"region": "south", "per_hour": 100, "per_day": 200, "restricted": True},
         ],
         "lines": {"bounce_watch": 0.05, "bounce_stop": 0.1, "complaint_watch": 0.001, "complaint_stop": 0.005},
     },

@@ -19,6 +19,7 @@ from rust_gauge.service.plans import routes as plans
 from rust_gauge.service.providers import routes as providers
 from rust_gauge.service.readings import routes as readings
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.sending import routes as sending
 from rust_gauge.service.suppression import routes as suppression
 from rust_gauge.service.unsubscribes import pages as unsubscribe
 from rust_gauge.service.unsubscribes import routes as unsubscribes
@@ -29,6 +30,7 @@ from rust_gauge.store.heartbeat import Heartbeat
 ROUTERS = (
     accounts.router,
     domains.router,
+    sending.router,
     assays.router,
     bench.router,
     placement.router,

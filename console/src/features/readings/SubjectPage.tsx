@@ -8,6 +8,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {colour, font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {LimitsCard} from './LimitsCard';
 import {StandingView} from './StandingView';
 
 const Page = styled.div`
@@ -59,6 +60,7 @@ export function SubjectPage() {
           </p>
         </div>
       </Title>
+      {subject === 'relay' && <LimitsCard tenant={tenant} relay={name} />}
       <StandingView
         tenant={tenant}
         subject={subject as Subject}

@@ -38,7 +38,7 @@ export interface Draft {
   return_path: Values<'label' | 'type' | 'value'>[];
   tracking: Values<'label' | 'type' | 'value'>[];
   inbound: Values<'priority' | 'host'>[];
-  limits: Values<'region' | 'per_hour' | 'per_day' | 'trial'>[];
+  limits: Values<'region' | 'per_second' | 'per_hour' | 'per_day' | 'streams' | 'restricted' | 'hold_back'>[];
   lines: Values<'bounce_watch' | 'bounce_stop' | 'complaint_watch' | 'complaint_stop'>;
   note: string;
 }
@@ -64,9 +64,12 @@ export const toDraft = (relay?: Relay): Draft => ({
   inbound: (relay?.inbound ?? []).map((each) => ({priority: number(each.priority), host: each.host})),
   limits: (relay?.limits ?? []).map((each) => ({
     region: each.region ?? '',
+    per_second: number(each.per_second),
     per_hour: number(each.per_hour),
     per_day: number(each.per_day),
-    trial: each.trial ? 'yes' : '',
+    streams: each.streams.join(' '),
+    restricted: each.restricted ? 'yes' : '',
+    hold_back: each.hold_back ? 'yes' : '',
   })),
   lines: {
     bounce_watch: inPercent(relay?.lines?.bounce_watch),
@@ -116,12 +119,15 @@ export function fromDraft(draft: Draft, before?: Relay): Description {
       host: row.host.trim(),
     })),
     limits: draft.limits
-      .filter((row) => row.region.trim() || row.per_hour.trim() || row.per_day.trim() || row.trial)
+      .filter((row) => Object.values(row).some((value) => value.trim()))
       .map((row) => ({
         region: row.region.trim(),
+        per_second: asNumber(row.per_second),
         per_hour: asNumber(row.per_hour),
         per_day: asNumber(row.per_day),
-        trial: row.trial === 'yes',
+        streams: row.streams.split(/[\s,]+/).filter(Boolean),
+        restricted: row.restricted === 'yes',
+        hold_back: row.hold_back === 'yes',
       })),
     lines: {
       bounce_watch: asRate(draft.lines.bounce_watch),
@@ -138,9 +144,11 @@ function allowed(relay: Relay): string {
     .map((each) =>
       [
         each.region,
+        each.per_second != null && `${each.per_second.toLocaleString('en-GB')} per second`,
         each.per_hour != null && `${each.per_hour.toLocaleString('en-GB')} per hour`,
         each.per_day != null && `${each.per_day.toLocaleString('en-GB')} per day`,
-        each.trial && 'verified recipients only',
+        each.restricted && 'proven recipients only',
+        each.streams.length > 0 && `for ${each.streams.join(', ')}`,
       ]
         .filter(Boolean)
         .join(', '),
@@ -335,9 +343,12 @@ export function RelaysCard({tenant}: {tenant: string}) {
               add="Add limit"
               fields={[
                 {name: 'region', label: 'Region', placeholder: 'all'},
-                {name: 'per_hour', label: 'Messages per hour', placeholder: '5000'},
-                {name: 'per_day', label: 'Messages per day', placeholder: '50000'},
-                {name: 'trial', label: 'Verified recipients only', width: '190px', check: true},
+                {name: 'per_second', label: 'Per second', width: '9ch', placeholder: '14'},
+                {name: 'per_hour', label: 'Per hour', width: '11ch', placeholder: '5000'},
+                {name: 'per_day', label: 'Per 24 hours', width: '13ch', placeholder: '50000'},
+                {name: 'streams', label: 'Streams', placeholder: 'all'},
+                {name: 'restricted', label: 'Proven recipients only', width: '180px', check: true},
+                {name: 'hold_back', label: 'Clearance says later', width: '170px', check: true},
               ]}
               rows={draft.limits}
               onChange={(limits) => set({limits})}

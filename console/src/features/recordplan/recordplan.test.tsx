@@ -261,7 +261,17 @@ const relay: Schemas['Relay'] = {
   return_path: {label: 'bounce', type: 'MX', value: 'returns.driftline.example', priority: 10, spf: ''},
   tracking: null,
   inbound: [{priority: 10, host: 'in1.driftline.example'}],
-  limits: [{region: 'north', per_hour: 500, per_day: 4000, trial: true}],
+  limits: [
+    {
+      region: 'north',
+      per_second: null,
+      per_hour: 500,
+      per_day: 4000,
+      streams: ['receipts'],
+      restricted: true,
+      hold_back: false,
+    },
+  ],
   lines: {bounce_watch: 0.05, bounce_stop: 0.1, complaint_watch: null, complaint_stop: null},
   note: 'kept',
   domains: [NAME],
@@ -299,7 +309,7 @@ describe('relays', () => {
     serviceWith({[`GET ${T}/relays`]: () => onePage([relay])});
     open(<RelaysCard tenant="glasswort" />);
     expect(await screen.findByText(/include:spf.driftline.example · 198.51.100.21 · keys df1, cb1/)).toBeTruthy();
-    expect(screen.getByText('north, 500 per hour, 4,000 per day, verified recipients only')).toBeTruthy();
+    expect(screen.getByText('north, 500 per hour, 4,000 per day, proven recipients only, for receipts')).toBeTruthy();
   });
 });
 

@@ -44,6 +44,7 @@ const Form = styled.form`
   gap: ${space.s};
   justify-items: start;
 `;
+const VERDICTS = {clear: 'right', held: 'fault', later: 'risk'} as const;
 const LEVELS = {good: 'right', doubtful: 'risk', bad: 'fault', unknown: 'note'} as const;
 
 export const BeforeView = ({tenant}: {tenant: string}) => (
@@ -68,7 +69,7 @@ function ClearanceCard({tenant}: {tenant: string}) {
   const addresses = split(text);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (addresses.length) ask.mutate({addresses, stream: stream || null, only_held: false});
+    if (addresses.length) ask.mutate({addresses, stream: stream || null, only_held: false, cleared_before: 0});
   };
   return (
     <Card title="Clearance check" note="one address per line">
@@ -105,7 +106,7 @@ function ClearanceCard({tenant}: {tenant: string}) {
               {
                 name: 'Result',
                 value: (row) => row.verdict,
-                show: (row) => <Tag level={row.verdict === 'held' ? 'fault' : 'right'}>{row.verdict}</Tag>,
+                show: (row) => <Tag level={VERDICTS[row.verdict]}>{row.verdict}</Tag>,
               },
               {
                 name: 'Reason',

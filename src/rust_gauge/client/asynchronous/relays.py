@@ -4,7 +4,7 @@ import builtins
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import relays as calls
-from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.contract.relays import Relay, RelayDescription, RelayUsage
 
 
 class Relays(Part):
@@ -21,3 +21,7 @@ class Relays(Part):
     async def delete(self, tenant: str, name: str) -> None:
         """Delete the description of a relay."""
         await self._client.send(calls.delete_relay(tenant, name))
+
+    async def usage(self, tenant: str, name: str, *, days: int = 7) -> RelayUsage:
+        """Return how far the limits of a relay are used, when they were hit, and what is not proven there."""
+        return await self._client.send(calls.get_usage(tenant, name, days))

@@ -6,7 +6,7 @@ import builtins
 
 from rust_gauge.client.calls import relays as calls
 from rust_gauge.client.synchronous.part import Part
-from rust_gauge.contract.relays import Relay, RelayDescription
+from rust_gauge.contract.relays import Relay, RelayDescription, RelayUsage
 
 
 class Relays(Part):
@@ -23,3 +23,7 @@ class Relays(Part):
     def delete(self, tenant: str, name: str) -> None:
         """Delete the description of a relay."""
         self._client.send(calls.delete_relay(tenant, name))
+
+    def usage(self, tenant: str, name: str, *, days: int = 7) -> RelayUsage:
+        """Return how far the limits of a relay are used, when they were hit, and what is not proven there."""
+        return self._client.send(calls.get_usage(tenant, name, days))

@@ -43,24 +43,31 @@ class Suppression(Part):
         domain: str | None = None,
         relay: str | None = None,
         only_held: bool = False,
+        cleared_before: int = 0,
         sending: Sending | None = None,
     ) -> ClearanceResult:
         """Check up to 100,000 addresses in one call; answers in their order.
 
-        With `sending`, held addresses are counted as withheld: set it when the answer decides what is sent.
+        With `sending`, held addresses are counted as withheld, and clear ones against the limits of the relay: set it
+        when the answer decides what is sent. `cleared_before`: so many were cleared by earlier calls without it.
         """
         # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
         request = ClearanceRequest.model_construct(
-            addresses=[*addresses], stream=stream, domain=domain, relay=relay, only_held=only_held, sending=sending
-        )
+            addresses=[*addresses], stream=stream, domain=domain, relay=relay, only_held=only_held,
+            cleared_before=cleared_before, sending=sending,
+        )  # fmt: skip
         return self._client.send(calls.clearance(tenant, request))
 
     def clear_all(
         self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
     ) -> Iterator[ClearanceAnswer]:
         """Yield answers for any number of addresses, sent batch by batch. `question` as for `clearance`."""
+        let_go = 0
         for texts in batches_of(addresses, batch):
-            yield from (self.clearance(tenant, texts, **question)).answers
+            before = 0 if question.get("sending") else let_go
+            found = self.clearance(tenant, texts, cleared_before=before, **question)
+            let_go += found.clear
+            yield from found.answers
 
     def list(self, tenant: str, **query: Any) -> Iterator[SuppressionEntry]:
         """Yield entries, last changed first.

@@ -22,6 +22,7 @@ from rust_gauge.service.providers.lookup import ProviderLookup, providers_for, w
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.service.sending.ceilings import Ceiling, ceiling_for, count_cleared
 from rust_gauge.service.suppression.policy import list_state
 from rust_gauge.store import holding as store_holding
 from rust_gauge.store import suppression as store
@@ -56,6 +57,7 @@ class Answer(msgspec.Struct, omit_defaults=True, gc=False):
 class Result(msgspec.Struct):
     clear: int
     held: int
+    later: int
     answers: list[Answer]
 
 
@@ -72,6 +74,7 @@ class Question:
 _TENANT, _HELD = Scope.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
 PAUSED = "paused"  # the reason of an address that is held with its whole stream
+LATER, LIMIT = "later", "limit"  # verdict and reason of mail that a limit of its relay holds back
 _LISTED = frozenset(Reason)
 _FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
@@ -279,26 +282,53 @@ def _time(text: str) -> datetime:
 
 
 def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) -> Result:
-    """Each address `clear` or `held`, and why."""
+    """Each address `clear`, `held` or `later`, and why."""
     question = Question(request.stream, request.domain, request.relay, request.only_held)
-    return clear(context, tenant, request.addresses, question, request.sending)
+    return clear(context, tenant, request.addresses, question, request.sending, request.cleared_before)
 
 
 def clear(
-    context: Context, tenant: TenantAccess, texts: Sequence[str], question: Question, sending: Sending | None = None
-) -> Result:
-    """The same from what makes up a question."""
+    context: Context, tenant: TenantAccess, texts: Sequence[str], question: Question, sending: Sending | None = None,
+    let_go: int = 0,
+) -> Result:  # fmt: skip
+    """The same from what makes up a question. `let_go`: so many were cleared by questions that this one continues."""
 
-    def read(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], list[tuple[str, str]]]:
+    def read(unit: UnitOfWork, lookup: ProviderLookup) -> list[Answer]:
         answers = Desk(unit, lookup, question).answer(texts)
-        holding = [answer for answer in answers if answer.verdict == "held"]
-        return holding if question.only_held else answers, [(answer.address, answer.reason) for answer in holding]
+        ceiling = ceiling_of(unit, question, lock=sending is not None)
+        if ceiling is None:
+            return answers
+        answers = put_off(ceiling, answers, let_go)
+        if sending is not None:
+            count_cleared(unit, ceiling, question.stream, sum(answer.verdict == "clear" for answer in answers))
+        return answers
 
-    answers, held = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
+    answers = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
+    held = [(answer.address, answer.reason) for answer in answers if answer.verdict == "held"]
+    later = sum(answer.verdict == LATER for answer in answers)
     if sending is not None and held:
         refused = [(*one, sending.message_id) for one in held]
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
-    return Result(len(texts) - len(held), len(held), answers)
+    shown = [answer for answer in answers if answer.verdict != "clear"] if question.only_held else answers
+    return Result(len(texts) - len(held) - later, len(held), later, shown)
+
+
+def ceiling_of(unit: UnitOfWork, question: Question, *, lock: bool = False) -> Ceiling | None:
+    """Return what the relay lets through of this mail; None where nothing holds it back. `lock`: nobody else counts
+    against it before the transaction ends."""
+    if not question.relay:
+        return None
+    return ceiling_for(unit.connection, unit.tenant_id, question.relay, question.stream, unit.now, lock=lock)
+
+
+def put_off(ceiling: Ceiling, answers: list[Answer], let_go: int = 0) -> list[Answer]:
+    """Return the answers with those `later` that the relay's limit holds back; `let_go` have gone before them."""
+    room = max(0, ceiling.remaining - let_go)
+    clear = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
+    out, not_before = list(answers), _shown(ceiling.not_before)
+    for number in clear[room:]:
+        out[number] = Answer(answers[number].address, LATER, LIMIT, ceiling.why, not_before=not_before)
+    return out
 
 
 def withhold(
@@ -362,6 +392,7 @@ class Stream:
         self._context, self._tenant, self._question = context, tenant, question
         self._rest = b""
         self._texts: list[str] = []
+        self._let_go = 0
         self.file = tempfile.SpooledTemporaryFile(max_size=_SPOOLED)  # noqa: SIM115 - closed by whoever sends it
         self.lines = 0
 
@@ -386,7 +417,8 @@ class Stream:
     def _flush(self) -> None:
         texts, self._texts = self._texts, []
         if texts:
-            done = clear(self._context, self._tenant, texts, self._question)
+            done = clear(self._context, self._tenant, texts, self._question, let_go=self._let_go)
+            self._let_go += done.clear
             self.file.write(_encoder.encode_lines(done.answers))
 
     def end(self) -> None:

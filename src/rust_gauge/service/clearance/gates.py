@@ -20,11 +20,21 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.core.suppression.delegation import NOTHING, defer, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
-from rust_gauge.service.clearance.clearance import PAUSED, Answer, Desk, Question, withhold
+from rust_gauge.service.clearance.clearance import (
+    LATER,
+    PAUSED,
+    Answer,
+    Desk,
+    Question,
+    ceiling_of,
+    put_off,
+    withhold,
+)
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
+from rust_gauge.service.sending.ceilings import count_cleared
 from rust_gauge.store import gates as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError, StoreUnavailable
@@ -126,7 +136,7 @@ class Gatekeeper:
             texts = [questions[number].recipient for number in numbers]
 
             for number, clearance in zip(numbers, self._look_up(tenant_id, question, texts), strict=True):
-                if clearance.reason == PAUSED:  # it goes out when somebody releases it
+                if clearance.reason == PAUSED or clearance.verdict == LATER:  # released by somebody, or by the clock
                     out[number] = defer(clearance.why[:300])
                 elif clearance.verdict == "held" and clearance.reason != "no_address":
                     out[number] = refusal(f"{clearance.reason.replace('_', ' ')}: {clearance.why}")
@@ -159,7 +169,13 @@ class Gatekeeper:
         context = self._context
         assert self._connection is not None
         unit = UnitOfWork(self._connection, tenant_id, context.clock(), "", context.settings, context.memory)
-        return Desk(unit, lookup, question).answer(texts)
+        answers = Desk(unit, lookup, question).answer(texts)
+        ceiling = ceiling_of(unit, question)
+        if ceiling is not None:
+            answers = put_off(ceiling, answers)
+            clear = sum(answer.verdict == "clear" for answer in answers)
+            context.unit(tenant_id, lambda unit: count_cleared(unit, ceiling, question.stream, clear))
+        return answers
 
     def _gate(self, key: str) -> GateRow | None:
         known = self._gates.get(key)

@@ -49,6 +49,12 @@ def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
         raise unknown_name(tenant.name, "described relay", name, described)
 
 
+def described(connection: Connection, tenant_id: int, name: str) -> RelayDescription:
+    """Return the description of a relay; an empty one where nobody described it."""
+    known = next((said for relay, said in store_relays.list_relays(connection, tenant_id) if relay == name), None)
+    return RelayDescription.model_validate(known or {})
+
+
 def planned_streams(row: DomainRow) -> tuple[PlannedStream, ...]:
     """Return the streams of a domain with what they leave open filled in: From is the domain itself."""
     return tuple(

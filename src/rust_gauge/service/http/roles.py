@@ -33,22 +33,20 @@ OWNER = frozenset(_OWNER.split())
 
 _VIEWER = """
     list_domains get_domain list_audits get_newest_audit compare_audits get_audit list_history check_spf
-    list_batch_results get_audit_settings list_relays list_proofs list_senders get_plan check_plan list_watches
-    get_watch get_watch_settings list_update_servers preview_publication list_publications list_providers list_events
-    get_flow get_flow_days get_causes list_flow_names compare_flow list_reply_patterns get_cause_rules
+    list_batch_results get_audit_settings list_relays get_relay_usage list_proofs list_senders get_plan check_plan
+    list_watches get_watch get_watch_settings list_update_servers preview_publication list_publications list_providers
+    list_events get_flow get_flow_days get_causes list_flow_names compare_flow list_reply_patterns get_cause_rules
     list_built_in_rules list_shifts get_shift get_flow_settings get_recipient_data list_erasures list_readings
-    explain_reading forecast_reading get_headroom get_reading_settings list_annotations get_work_item
-    list_members list_lines get_alert_settings get_report list_notifications list_stream_pauses
-    get_address_words list_suppression count_suppression export_suppression get_address_status
-    list_suppression_changes get_suppression_growth get_suppression_policy get_suppression_matching list_gates
-    list_unsubscribes list_jobs get_job get_job_part list_feeds get_feed list_rejected_rows list_webhooks
-    list_webhook_calls get_tenant_settings assay_message list_assay_rules
-    get_assay_settings get_text_model
-    list_trays get_tray get_tray_connection list_caught_messages wait_for_message compare_caught_messages list_series
-    get_series get_caught_message get_caught_assay get_conversation get_caught_source get_caught_part
-    list_seeds get_seed list_outlets get_outlet list_placement_runs get_placement_run get_placement_message
-    get_placement_history get_placement_assay list_placement_schedules get_placement_schedule
-    get_placement_schedule_message list_placement_shares
+    explain_reading forecast_reading get_headroom get_reading_settings list_annotations get_work_item list_members
+    list_lines get_alert_settings get_report list_notifications list_stream_pauses get_address_words list_suppression
+    count_suppression export_suppression get_address_status list_suppression_changes get_suppression_growth
+    get_suppression_policy get_suppression_matching list_gates list_unsubscribes list_jobs get_job get_job_part
+    list_feeds get_feed list_rejected_rows list_webhooks list_webhook_calls get_tenant_settings assay_message
+    list_assay_rules get_assay_settings get_text_model list_trays get_tray get_tray_connection list_caught_messages
+    wait_for_message compare_caught_messages list_series get_series get_caught_message get_caught_assay
+    get_conversation get_caught_source get_caught_part list_seeds get_seed list_outlets get_outlet list_placement_runs
+    get_placement_run get_placement_message get_placement_history get_placement_assay list_placement_schedules
+    get_placement_schedule get_placement_schedule_message list_placement_shares
 """
 
 _OPERATOR = """

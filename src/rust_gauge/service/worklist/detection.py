@@ -14,6 +14,7 @@ from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist import signs
 from rust_gauge.service.worklist.crossed_lines import crossed_lines, with_lines
 from rust_gauge.service.worklist.installation_signs import installation_problems
+from rust_gauge.service.worklist.limit_signs import limit_problems
 from rust_gauge.service.worklist.newest_mail import SEEN_AT_ONCE, newest_is_right
 from rust_gauge.service.worklist.outages import outages_on
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, place_of
@@ -39,7 +40,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     found += outages_on(connection, place, today) + faults
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(unit, tenant)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
-    found += installation_problems(unit, tenant) + placement_problems(unit, place)
+    found += installation_problems(unit, tenant) + placement_problems(unit, place) + limit_problems(unit, place)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
     fixed: dict[str, date] = {}
     for key, (closed, _) in place.fixed.items():

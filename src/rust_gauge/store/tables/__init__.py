@@ -28,7 +28,7 @@ from rust_gauge.store.tables.bench import (
     tray,
     tray_greylist,
 )
-from rust_gauge.store.tables.clearance import gate
+from rust_gauge.store.tables.clearance import cleared_hour, gate
 from rust_gauge.store.tables.domains import (
     audit,
     dkim_key_seen,
@@ -117,6 +117,7 @@ __all__ = [
     "caught_piece",
     "caught_recipient",
     "challenge",
+    "cleared_hour",
     "dkim_key_seen",
     "domain_fact",
     "domain_history",
