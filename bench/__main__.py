@@ -6,7 +6,19 @@ from datetime import UTC, datetime
 
 from bench.world import machine, running
 
-NAMES = ("audit", "plans", "intake", "shifts", "clearance", "readings", "bounds", "assay", "trays", "placement")
+NAMES = (
+    "audit",
+    "plans",
+    "intake",
+    "shifts",
+    "clearance",
+    "readings",
+    "bounds",
+    "assay",
+    "trays",
+    "placement",
+    "limits",
+)
 
 
 def main() -> int:

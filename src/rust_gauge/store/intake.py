@@ -14,7 +14,7 @@ from typing import NamedTuple
 from sqlalchemy import Connection, insert, select
 
 from rust_gauge.core.mailflow import Event, Kind
-from rust_gauge.core.mailflow.counting import APART, GROUPED, ONCE, Told, count_group, time_bucket
+from rust_gauge.core.mailflow.counting import APART, GROUPED, ONCE, Count, Told, count_group, time_bucket
 from rust_gauge.core.mailflow.event import Path, time_text
 from rust_gauge.core.names import address_key
 from rust_gauge.core.suppression import Matching
@@ -458,6 +458,9 @@ _LABEL = (
     "INSERT INTO flow_label_day (tenant_id, label_id, day, domain_id, provider_id, kind, cause, permanence, n) VALUES"
 )
 _SUM = "INSERT INTO flow_sum_day (tenant_id, what, day, part_id, kind, n) VALUES"
+_RELAY_HOUR = "INSERT INTO flow_relay_hour (tenant_id, relay_id, hour, stream_id, kind, n) VALUES"
+TAKEN = (Count.ACCEPTED.number, Count.DELIVERED.number, Count.BOUNCED.number, Count.RETURNED.number)
+"""Counts of what a relay took, and whether it came back."""
 _TIMES = "INSERT INTO flow_time_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, bucket, n) VALUES"
 PATTERNS = "INSERT INTO flow_pattern_day (tenant_id, pattern_id, day, provider_id, cause, permanence, n) VALUES"
 _TROUBLE = "INSERT INTO message_trouble (tenant_id, recipient_key, seen_on) VALUES"
@@ -470,12 +473,15 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
     days: Counter[CounterKey] = Counter()
     labels: Counter[CounterKey] = Counter()
     sums: Counter[CounterKey] = Counter()
+    taken: Counter[CounterKey] = Counter()
     for ((hour, domain, provider, stream, relay, cause, permanence, label_ids), kind), n in counts.items():
         if n == 0:
             continue
         tail = (provider, stream, relay, kind, cause, permanence)
         hours[(domain, hour + ":00:00", *tail)] += n
         days[(domain, hour[:10], *tail)] += n
+        if kind in TAKEN:
+            taken[relay, hour + ":00:00", stream, kind] += n
         for what, part in ((SUM_DOMAIN, domain), (SUM_STREAM, stream), (SUM_RELAY, relay), (SUM_PROVIDER, provider)):
             sums[what, hour[:10], part, kind] += n
         if label_ids:
@@ -486,6 +492,7 @@ def write_counts(connection: Connection, tenant_id: int, counts: Counts) -> None
         (_FLOW.format("flow_hour", "hour"), hours),
         (_LABEL, labels),
         (_SUM, sums),
+        (_RELAY_HOUR, taken),
     ):
         add_to(connection, head, tenant_id, rows)
 

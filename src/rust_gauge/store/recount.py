@@ -11,10 +11,19 @@ from sqlalchemy import Connection, text
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import GROUPED, Told, count_group, time_bucket
 from rust_gauge.store.columns import CounterKey
+from rust_gauge.store.intake import TAKEN
 from rust_gauge.store.tables import SUM_DOMAIN, SUM_PROVIDER, SUM_RELAY, SUM_STREAM
 
 Table = dict[CounterKey, int]
-_TABLES = ("flow_hour", "flow_day", "flow_label_day", "flow_sum_day", "flow_time_day", "flow_pattern_day")
+_TABLES = (
+    "flow_hour",
+    "flow_day",
+    "flow_label_day",
+    "flow_sum_day",
+    "flow_time_day",
+    "flow_pattern_day",
+    "flow_relay_hour",
+)
 _SLOT = "domain_id, provider_id, stream_id, relay_id"
 
 
@@ -54,6 +63,8 @@ def _add(out: dict[str, Counter[CounterKey]], slot: Any, kind: int, n: int) -> N
     at, domain, provider, stream, relay, cause, permanence, label_ids = slot
     hour, day = at.replace(minute=0, second=0, microsecond=0), at.date()
     out["flow_hour"][domain, hour, provider, stream, relay, kind, cause, permanence] += n
+    if kind in TAKEN:
+        out["flow_relay_hour"][relay, hour, stream, kind] += n
     out["flow_day"][domain, day, provider, stream, relay, kind, cause, permanence] += n
     for what, part in ((SUM_DOMAIN, domain), (SUM_STREAM, stream), (SUM_RELAY, relay), (SUM_PROVIDER, provider)):
         out["flow_sum_day"][what, day, part, kind] += n

@@ -12,13 +12,17 @@ from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.replies.causes import SENDER_CAUSES, Cause
 from rust_gauge.store import tables as t
+from rust_gauge.store.bulk import literal
+from rust_gauge.store.columns import Document
+from rust_gauge.store.driver import raw_rows
 from rust_gauge.store.events import intern
+from rust_gauge.store.intake import TAKEN
 from rust_gauge.store.values import values_of
 
-_TAKEN = (Count.ACCEPTED.number, Count.DELIVERED.number, Count.BOUNCED.number, Count.RETURNED.number)
 _REFUSED = (Count.DELAYED.number, Count.DELAYED_AGAIN.number, Count.BOUNCED.number, Count.BOUNCED_AGAIN.number)
 _OF_SENDERS = tuple(sorted({cause.number for cause in (*SENDER_CAUSES, Cause.UNCLASSIFIED)}))
 _PER_HOUR = timedelta(hours=1)
+_CLEARED = 255  # stands for a kind of counter
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +57,14 @@ def relay_ids(connection: Connection, tenant_id: int) -> dict[str, int]:
     return {row.name: row.id for row in connection.execute(select(c.name, c.id).where(c.tenant_id == tenant_id))}
 
 
+def described_relay(connection: Connection, tenant_id: int, name: str) -> tuple[int, Document] | None:
+    """Return the id and the description of a relay; None where nobody described one of this name."""
+    c = t.relay.c
+    query = select(c.id, c.description).where(c.tenant_id == tenant_id, c.name == name, c.description.is_not(None))
+    row = connection.execute(query).first()
+    return None if row is None else (row.id, row.description)
+
+
 def stream_ids(connection: Connection, tenant_id: int, names: Collection[str]) -> dict[str, int]:
     """Return the ids of streams by name; those that no mail was seen of are missing."""
     c = t.stream.c
@@ -60,28 +72,37 @@ def stream_ids(connection: Connection, tenant_id: int, names: Collection[str]) -
     return {row.name: row.id for row in connection.execute(query)}
 
 
-def sent_by_hour(
-    connection: Connection, tenant_id: int, relay_id: int, since: datetime
-) -> dict[int, dict[datetime, int]]:
-    """Return by stream and hour how many messages a relay took since an hour.
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """What counts against limits, by stream and hour: what a relay took, and what clearance let go by it."""
+
+    sent: dict[int, dict[datetime, int]]
+    cleared: dict[int, dict[datetime, int]]
+
+
+def taken_by_hour(connection: Connection, tenant_id: int, relay_id: int, since: datetime) -> Taken:
+    """Return what counts against a relay's limits since an hour. Asked before each send, so in one question.
 
     Where its source says what it accepted, that; otherwise what was delivered and bounced.
     """
-    c = t.flow_hour.c
-    query = (
-        select(c.stream_id, c.hour, c.kind, func.sum(c.n))
-        .where(*_of_relay(connection, tenant_id, relay_id, since), c.kind.in_(_TAKEN))
-        .group_by(c.stream_id, c.hour, c.kind)
+    first, where = literal(_naive(since)), f"tenant_id = {tenant_id} AND relay_id = {relay_id}"
+    rows = raw_rows(
+        connection,
+        f"SELECT stream_id, TIMESTAMPDIFF(HOUR, {first}, hour), kind, n FROM flow_relay_hour WHERE {where} "
+        f"AND hour >= {first} UNION ALL SELECT stream_id, TIMESTAMPDIFF(HOUR, {first}, hour), {_CLEARED}, n "
+        f"FROM cleared_hour WHERE {where} AND hour >= {first}",
     )
-    kinds: dict[tuple[int, datetime], dict[int, int]] = defaultdict(dict)
-    for stream_id, hour, kind, n in connection.execute(query):
-        kinds[stream_id, hour.replace(tzinfo=UTC)][kind] = int(n)
-    accepted, delivered, bounced, returned = _TAKEN
-    out: dict[int, dict[datetime, int]] = defaultdict(dict)
-    for (stream_id, hour), of in kinds.items():
+    kinds: dict[tuple[int, int], dict[int, int]] = defaultdict(dict)
+    for stream_id, hour, kind, n in rows:
+        kinds[int(stream_id), int(hour)][int(kind)] = int(n)
+    accepted, delivered, bounced, returned = TAKEN
+    taken = Taken(defaultdict(dict), defaultdict(dict))
+    for (stream_id, number), of in kinds.items():
         reached = of.get(delivered, 0) + of.get(bounced, 0) - of.get(returned, 0)
-        out[stream_id][hour] = max(of.get(accepted, 0), reached)
-    return out
+        hour = since + number * _PER_HOUR
+        taken.sent[stream_id][hour] = max(of.get(accepted, 0), reached)
+        taken.cleared[stream_id][hour] = of.get(_CLEARED, 0)
+    return taken
 
 
 def _of_relay(
@@ -179,20 +200,6 @@ def sender_replies(connection: Connection, tenant_id: int, relay_id: int, since:
 # Clearance
 
 
-def cleared_by_hour(
-    connection: Connection, tenant_id: int, relay_id: int, since: datetime
-) -> dict[int, dict[datetime, int]]:
-    """Return by stream and hour how many addresses clearance let go by a relay since an hour."""
-    c = t.cleared_hour.c
-    query = select(c.stream_id, c.hour, c.n).where(
-        c.tenant_id == tenant_id, c.relay_id == relay_id, c.hour >= _naive(since)
-    )
-    out: dict[int, dict[datetime, int]] = defaultdict(dict)
-    for stream_id, hour, n in connection.execute(query):
-        out[stream_id][hour.replace(tzinfo=UTC)] = int(n)
-    return out
-
-
 def count_cleared(connection: Connection, tenant_id: int, relay_id: int, hour: datetime, stream: str, n: int) -> None:
     """Count addresses of a stream that clearance let go, and forget those of days ago."""
     c = t.cleared_hour.c
@@ -201,7 +208,9 @@ def count_cleared(connection: Connection, tenant_id: int, relay_id: int, hour: d
     new = upsert(t.cleared_hour).values(
         tenant_id=tenant_id, relay_id=relay_id, hour=_naive(hour), stream_id=stream_id, n=n
     )
-    connection.execute(new.on_duplicate_key_update(n=c.n + n))
+    if connection.execute(new.on_duplicate_key_update(n=c.n + n)).rowcount != 1:
+        return
+    # The first of an hour: time to forget.
     old = _naive(hour) - timedelta(days=3)
     connection.execute(delete(t.cleared_hour).where(c.tenant_id == tenant_id, c.relay_id == relay_id, c.hour < old))
 

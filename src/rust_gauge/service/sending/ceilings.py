@@ -6,10 +6,9 @@ from datetime import datetime
 from sqlalchemy import Connection
 
 from rust_gauge.contract.relays import RelayLimit
-from rust_gauge.core.sending.limits import Period
-from rust_gauge.service.domains.relays import described
+from rust_gauge.core.sending.limits import Hours, Period, free_at, used_in
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.service.sending.limits import count, uses_of
+from rust_gauge.service.sending.limits import count, periods_of
 from rust_gauge.store import leases
 from rust_gauge.store import sending_limits as store
 
@@ -31,22 +30,28 @@ def ceiling_for(
 ) -> Ceiling | None:
     """Return the narrowest limit that holds this mail back; None where no limit does. `lock`: nobody else counts
     against it before the transaction ends."""
-    limits = [
-        limit for limit in described(connection, tenant_id, relay).limits
-        if limit.hold_back and (not limit.streams or stream in limit.streams)
-    ]  # fmt: skip
-    relay_id = store.relay_ids(connection, tenant_id).get(relay) if limits else None
-    if relay_id is None:
+    found = store.described_relay(connection, tenant_id, relay)
+    raw = [limit for limit in (found[1] if found else {}).get("limits", ()) if limit.get("hold_back")]
+    limits = [limit for limit in map(RelayLimit.model_validate, raw) if not limit.streams or stream in limit.streams]
+    if found is None or not limits:
         return None
+    relay_id = found[0]
     if lock:
         leases.lock(connection, f"ceiling {tenant_id} {relay_id}")
     counted = count(connection, tenant_id, relay_id, limits, now)
-    found = []
-    for limit in limits:
-        for per, use in uses_of(limit, counted, now):
-            again = now + per.length if use.remaining else use.free_at
-            found.append(Ceiling(relay_id, use.remaining, again, _why(relay, limit, per)))
-    return min(found, key=lambda ceiling: (ceiling.remaining, -ceiling.not_before.timestamp()), default=None)
+    return min(
+        (_ceiling(relay, relay_id, limit, per, most, counted.of(limit), now)
+         for limit in limits for per, most in periods_of(limit)),
+        key=lambda ceiling: (ceiling.remaining, -ceiling.not_before.timestamp()), default=None,
+    )  # fmt: skip
+
+
+def _ceiling(
+    relay: str, relay_id: int, limit: RelayLimit, per: Period, most: int, hours: Hours, now: datetime
+) -> Ceiling:
+    remaining = max(0, most - round(used_in(hours, now, per.length)))
+    again = now + per.length if remaining else free_at(hours, now, per, most)
+    return Ceiling(relay_id, remaining, again, _why(relay, limit, per))
 
 
 def count_cleared(unit: UnitOfWork, ceiling: Ceiling, stream: str | None, n: int) -> None:

@@ -67,9 +67,8 @@ def count(
 ) -> Counted:
     """Return what counts against a relay's limits now: what was sent, or what clearance let go before that is known."""
     since = (now - _COUNTED).replace(minute=0, second=0, microsecond=0)
-    sent = store.sent_by_hour(connection, tenant_id, relay_id, since)
-    cleared = store.cleared_by_hour(connection, tenant_id, relay_id, since)
-    by_stream = {id: with_cleared(sent.get(id, {}), cleared.get(id, {}), now) for id in {*sent, *cleared}}
+    taken = store.taken_by_hour(connection, tenant_id, relay_id, since)
+    by_stream = {id: with_cleared(sent, taken.cleared[id], now) for id, sent in taken.sent.items()}
     names = {name for limit in limits for name in limit.streams}
     return Counted(by_stream, store.stream_ids(connection, tenant_id, names) if names else {})
 
@@ -78,8 +77,13 @@ def uses_of(limit: RelayLimit, counted: Counted, now: datetime) -> list[tuple[Pe
     """Return the use of each limit per hour and day that a region has."""
     hours = counted.of(limit)
     pace = used_in(hours, now, _HOUR)
+    return [(per, use_of(hours, now, per, most, pace)) for per, most in periods_of(limit)]
+
+
+def periods_of(limit: RelayLimit) -> list[tuple[Period, int]]:
+    """Return the limits per hour and day that a region has."""
     found = [(Period.HOUR, limit.per_hour), (Period.DAY, limit.per_day)]
-    return [(per, use_of(hours, now, per, most, pace)) for per, most in found if most is not None]
+    return [(per, most) for per, most in found if most is not None]
 
 
 def _state(

@@ -195,6 +195,17 @@ flow_time_day = table(
 
 flow_hour = _counter("flow_hour", Column("hour", DATETIME, primary_key=True))
 
+# What a relay took, of all domains and providers together: limits are asked for before each send.
+flow_relay_hour = table(
+    "flow_relay_hour",
+    Column("tenant_id", Id, primary_key=True),
+    Column("relay_id", Id, primary_key=True),
+    Column("hour", DATETIME, primary_key=True),
+    Column("stream_id", Id, primary_key=True),
+    Column("kind", Small, primary_key=True),
+    Column("n", Big, nullable=False),
+)
+
 flow_day = _counter("flow_day", Column("day", Date, primary_key=True))
 
 # The same by one part of the key alone: what is asked of all domains together is too much to add up from `flow_day`.
