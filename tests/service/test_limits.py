@@ -193,3 +193,17 @@ def test_held_addresses_use_nothing_up(office: Office, client: Client) -> None:
     describe(office, client, RelayLimit(per_hour=2, hold_back=True))
     client.suppression.add(office.slug, NewEntries(addresses=["p0@tidepost.example", "p1@tidepost.example"]))
     assert ask(client, office, 4, sending=True) == ["held", "held", "clear", "clear"]
+
+
+def test_a_refusal_for_a_sender_that_is_not_proven_blames_neither_address_nor_provider(
+    office: Office, client: Client
+) -> None:
+    """No provider has seen the message, so it is no refusal of a provider, and the address stays."""
+    now = office.world.clock.now
+    for number in range(4):
+        load(
+            office, client, 1, now - timedelta(days=number, hours=1), first=number, kind="bounced", reply_code=554,
+            recipient="kim@tidepost.example", diagnostic="554 5.7.1 address is not verified: news@news.d.example",
+        )  # fmt: skip
+    assert {event.cause for event in client.events.list(office.slug)} == {"sender_unproven"}
+    assert client.suppression.clearance(office.slug, ["kim@tidepost.example"]).clear == 1

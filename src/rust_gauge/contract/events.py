@@ -40,6 +40,7 @@ Cause = Literal[
     "protocol_error",
     "unclassified",
     "provider_trouble",
+    "sender_unproven",
 ]
 Permanence = Literal["none", "transient", "permanent"]
 Label = Annotated[str, StringConstraints(max_length=60, pattern=r"^[^\x00-\x1f\x7f]*$", strip_whitespace=True)]

@@ -20,7 +20,7 @@ from rust_gauge.store.intake import TAKEN
 from rust_gauge.store.values import values_of
 
 _REFUSED = (Count.DELAYED.number, Count.DELAYED_AGAIN.number, Count.BOUNCED.number, Count.BOUNCED_AGAIN.number)
-_OF_SENDERS = tuple(sorted({cause.number for cause in (*SENDER_CAUSES, Cause.UNCLASSIFIED)}))
+_OF_SENDERS = tuple(sorted({cause.number for cause in (*SENDER_CAUSES, Cause.UNCLASSIFIED, Cause.SENDER_UNPROVEN)}))
 _PER_HOUR = timedelta(hours=1)
 _CLEARED = 255  # stands for a kind of counter
 

@@ -21,4 +21,5 @@ export const CAUSES: Schemas['OwnRule']['cause'][] = [
   'expired',
   'protocol_error',
   'provider_trouble',
+  'sender_unproven',
 ];

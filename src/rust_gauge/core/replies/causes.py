@@ -28,6 +28,7 @@ class Cause(StrEnum):
     PROTOCOL_ERROR = "protocol_error"
     UNCLASSIFIED = "unclassified"
     PROVIDER_TROUBLE = "provider_trouble"  # the receiving system itself is out of order (RFC 3463 §3.4)
+    SENDER_UNPROVEN = "sender_unproven"  # the relay does not know that the sender is ours: no provider has judged it
 
     @property
     def number(self) -> int:

@@ -156,7 +156,7 @@ DEFAULT_POLICY = Policy(
             ends_with_delivery=True,
         ),
         Rule("invalid address", Act.HOLD, (Kind.BOUNCED,), _GONE, Permanence.PERMANENT),
-        Rule("sender rejected", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted(SENDER_CAUSES))),
+        Rule("sender rejected", Act.NOTHING, (Kind.BOUNCED,), tuple(sorted({*SENDER_CAUSES, Cause.SENDER_UNPROVEN}))),
         Rule(
             "mailbox full", Act.HOLD, (Kind.BOUNCED,), (Cause.MAILBOX_FULL,), reason=Reason.REPEATED_BOUNCES,
             times=3, over_days=7, within_days=60, for_days=14, longer=2, longest_days=180, ends_with_delivery=True,

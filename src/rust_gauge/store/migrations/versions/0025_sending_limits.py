@@ -1,4 +1,4 @@
-"""Sending limits: what clearance let go, by hour; a relay that takes proven recipients only is `restricted`."""
+"""Sending limits: mail by relay and hour, what clearance let go; `restricted` relays; senders that are not proven."""
 
 from alembic import op
 
@@ -31,6 +31,9 @@ _CHANGES = (
         GROUP BY tenant_id, relay_id, hour, stream_id, kind""",
     """UPDATE relay SET description = REPLACE(description, '"trial":', '"restricted":')
         WHERE description LIKE '%"trial":%'""",
+    # A new cause must not fall to the last rules of a policy, which would hold good addresses.
+    """UPDATE tenant_setting SET document = REPLACE(document, '"relay_denied"', '"relay_denied", "sender_unproven"')
+        WHERE name = 'suppression_policy' AND document NOT LIKE '%"sender_unproven"%'""",
 )
 
 
