@@ -9467,6 +9467,14 @@ export interface components {
          *       "reply": "text",
          *       "stated": 1,
          *       "stated_per": "second",
+         *       "use": {
+         *         "per": "second",
+         *         "limit": 1,
+         *         "used": 1,
+         *         "remaining": 1,
+         *         "reached_at": "2026-11-20T08:00:00Z",
+         *         "free_at": "2026-11-20T08:00:00Z"
+         *       },
          *       "mail_then": 1,
          *       "most_without": 1
          *     }
@@ -9507,6 +9515,8 @@ export interface components {
             stated: number | null;
             /** Stated Per */
             stated_per: ("second" | "hour" | "day") | null;
+            /** @description How far what the reply states is used now; null where it states nothing */
+            use: components["schemas"]["LimitUse"] | null;
             /**
              * Mail Then
              * @description Messages to this provider in the hour of the first such reply
@@ -16785,6 +16795,14 @@ export interface components {
          *           "reply": "text",
          *           "stated": 1,
          *           "stated_per": "second",
+         *           "use": {
+         *             "per": "second",
+         *             "limit": 1,
+         *             "used": 1,
+         *             "remaining": 1,
+         *             "reached_at": "2026-11-20T08:00:00Z",
+         *             "free_at": "2026-11-20T08:00:00Z"
+         *           },
          *           "mail_then": 1,
          *           "most_without": 1
          *         }

@@ -109,10 +109,11 @@ def _show_usage(output: Output, found: RelayUsage) -> None:
         output.line()
         output.line(f"Refusals that name too much mail, last {found.days} days")
         output.table(
-            ("provider", "replies", "newest hour (UTC)", "states", "mail then", "most without", "reply"),
+            ("provider", "replies", "newest hour (UTC)", "states", "used", "mail then", "most without", "reply"),
             [(f"{hit.label}{' (relay)' if hit.by_relay else ''}", hit.replies, f"{hit.last_at:%Y-%m-%d %H:%M}",
-              "" if hit.stated_per is None else f"{hit.stated:,} {_PER[hit.stated_per]}", hit.mail_then,
-              hit.most_without, hit.reply[:80]) for hit in found.hits], right=(1, 4, 5),
+              "" if hit.stated_per is None else f"{hit.stated:,} {_PER[hit.stated_per]}",
+              "" if hit.use is None else f"{hit.use.used:,}", hit.mail_then,
+              hit.most_without, hit.reply[:80]) for hit in found.hits], right=(1, 4, 5, 6),
         )  # fmt: skip
     for each in found.unproven:
         output.line()

@@ -119,6 +119,7 @@ class LimitHit(Model):
     reply: str = Field(description="The newest")
     stated: int | None = Field(description="Messages that the reply says are allowed")
     stated_per: Literal["second", "hour", "day"] | None
+    use: LimitUse | None = Field(description="How far what the reply states is used now; null where it states nothing")
     mail_then: int = Field(description="Messages to this provider in the hour of the first such reply")
     most_without: int = Field(description="Most messages to this provider in an hour without such a reply")
 

@@ -130,6 +130,12 @@ export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
                     `${count(row.stated)} ${PER[row.stated_per ?? 'hour']}`
                   ),
               },
+              {
+                name: 'Used of it now',
+                value: (row) => row.use?.used ?? null,
+                show: (row) => (row.use ? <Share use={row.use} /> : <Small>not known</Small>),
+              },
+              {name: 'Outlook', value: (row) => (row.use ? outlook(row.use) : '')},
               {name: 'Mail in the first such hour', value: (row) => row.mail_then, number: true},
               {name: 'Most without', value: (row) => row.most_without, number: true},
               {

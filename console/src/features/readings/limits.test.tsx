@@ -6,7 +6,7 @@ import {open, problem, serviceWith, withBrowserParts} from '../../testing';
 import {LimitsCard, outlook} from './LimitsCard';
 
 const PATH = 'GET /api/v1/tenants/marram/relays/driftline/usage';
-const use = (more: Partial<Schemas['LimitUse']>): Schemas['LimitUse'] => ({
+const limitUse = (more: Partial<Schemas['LimitUse']>): Schemas['LimitUse'] => ({
   per: 'day',
   limit: 20_000,
   used: 18_200,
@@ -20,14 +20,14 @@ const usage: Schemas['RelayUsage'] = {
   at: '2026-12-01T12:00:00Z',
   days: 7,
   limits: [
-    {region: 'north', streams: [], restricted: false, hold_back: true, pace: 490, uses: [use({})]},
+    {region: 'north', streams: [], restricted: false, hold_back: true, pace: 490, uses: [limitUse({})]},
     {
       region: 'south',
       streams: ['receipts'],
       restricted: true,
       hold_back: false,
       pace: 0,
-      uses: [use({limit: 200, used: 200, remaining: 0, reached_at: null, free_at: '2026-12-02T08:00:00Z'})],
+      uses: [limitUse({limit: 200, used: 200, remaining: 0, reached_at: null, free_at: '2026-12-02T08:00:00Z'})],
     },
   ],
   hits: [
@@ -41,6 +41,7 @@ const usage: Schemas['RelayUsage'] = {
       reply: '421 4.7.0 limit 40 messages per hour',
       stated: 40,
       stated_per: 'hour',
+      use: limitUse({per: 'hour', limit: 40, used: 12, remaining: 28, reached_at: null}),
       mail_then: 60,
       most_without: 30,
     },
@@ -72,6 +73,7 @@ describe('the limits of a relay', () => {
     expect(limits.getByText('says later')).toBeTruthy();
     const hits = within(screen.getByRole('table', {name: 'Too much mail'}));
     expect(hits.getByText('40 an hour')).toBeTruthy();
+    expect(hits.getByRole('img', {name: '30 % used'})).toBeTruthy();
     expect(screen.getByText(/Prove the From address at the relay/)).toBeTruthy();
   });
 
@@ -88,8 +90,8 @@ describe('the limits of a relay', () => {
   });
 
   it('tell what becomes of each in words', () => {
-    expect(outlook(use({}))).toMatch(/^reached at .* at the pace of the last hour$/);
-    expect(outlook(use({reached_at: null}))).toBe('not reached at this pace');
-    expect(outlook(use({per: 'second', reached_at: null}))).toContain('busiest second');
+    expect(outlook(limitUse({}))).toMatch(/^reached at .* at the pace of the last hour$/);
+    expect(outlook(limitUse({reached_at: null}))).toBe('not reached at this pace');
+    expect(outlook(limitUse({per: 'second', reached_at: null}))).toContain('busiest second');
   });
 });

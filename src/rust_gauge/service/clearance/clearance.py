@@ -325,7 +325,9 @@ def put_off(ceiling: Ceiling, answers: list[Answer], let_go: int = 0) -> list[An
     """Return the answers with those `later` that the relay's limit holds back; `let_go` have gone before them."""
     room = max(0, ceiling.remaining - let_go)
     clear = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
-    out, not_before = list(answers), _shown(ceiling.not_before)
+    if len(clear) <= room:
+        return answers
+    out, not_before = list(answers), _shown(ceiling.not_before())
     for number in clear[room:]:
         out[number] = Answer(answers[number].address, LATER, LIMIT, ceiling.why, not_before=not_before)
     return out

@@ -17,12 +17,21 @@ _OF = {Period.HOUR: "an hour", Period.DAY: "a day"}
 
 @dataclass(frozen=True, slots=True)
 class Ceiling:
-    """How many messages may still go by a relay, and when to ask again for those that may not."""
+    """How many messages may still go by a relay, and why no more."""
 
     relay_id: int
     remaining: int
-    not_before: datetime
     why: str
+    per: Period
+    most: int
+    hours: Hours
+    now: datetime
+
+    def not_before(self) -> datetime:
+        """Return when to ask again for those that may not go, if all go now that may."""
+        hour = self.now.replace(minute=0, second=0, microsecond=0)
+        full = {**self.hours, hour: self.hours.get(hour, 0) + self.remaining}
+        return free_at(full, self.now, self.per, self.most)
 
 
 def ceiling_for(
@@ -39,19 +48,18 @@ def ceiling_for(
     if lock:
         leases.lock(connection, f"ceiling {tenant_id} {relay_id}")
     counted = count(connection, tenant_id, relay_id, limits, now)
-    return min(
-        (_ceiling(relay, relay_id, limit, per, most, counted.of(limit), now)
-         for limit in limits for per, most in periods_of(limit)),
-        key=lambda ceiling: (ceiling.remaining, -ceiling.not_before.timestamp()), default=None,
-    )  # fmt: skip
+    found_for = [
+        _ceiling(relay, relay_id, limit, per, most, counted.of(limit), now)
+        for limit in limits for per, most in periods_of(limit)
+    ]  # fmt: skip
+    return min(found_for, key=lambda ceiling: (ceiling.remaining, -ceiling.per.length), default=None)
 
 
 def _ceiling(
     relay: str, relay_id: int, limit: RelayLimit, per: Period, most: int, hours: Hours, now: datetime
 ) -> Ceiling:
     remaining = max(0, most - round(used_in(hours, now, per.length)))
-    again = now + per.length if remaining else free_at(hours, now, per, most)
-    return Ceiling(relay_id, remaining, again, _why(relay, limit, per))
+    return Ceiling(relay_id, remaining, _why(relay, limit, per), per, most, hours, now)
 
 
 def count_cleared(unit: UnitOfWork, ceiling: Ceiling, stream: str | None, n: int) -> None:

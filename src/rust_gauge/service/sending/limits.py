@@ -55,7 +55,7 @@ def relay_usage(context: Context, tenant: TenantAccess, relay: str, days: int) -
         return RelayUsage(
             relay=relay, at=now, days=days,
             limits=[_state(connection, tenant.id, ids[relay], limit, counted, now) for limit in described_as.limits],
-            hits=_hits(connection, tenant.id, ids[relay], described_as.include, since),
+            hits=_hits(connection, tenant.id, ids[relay], described_as.include, since, now),
             unproven=_unproven(connection, tenant.id, ids[relay], since),
         )  # fmt: skip
 
@@ -89,13 +89,7 @@ def periods_of(limit: RelayLimit) -> list[tuple[Period, int]]:
 def _state(
     connection: Connection, tenant_id: int, relay_id: int, limit: RelayLimit, counted: Counted, now: datetime
 ) -> LimitState:
-    uses = [
-        LimitUse(
-            per=per.value, limit=use.limit, used=use.used, remaining=use.remaining, reached_at=use.reached_at,
-            free_at=None if use.remaining else use.free_at,
-        )
-        for per, use in uses_of(limit, counted, now)
-    ]  # fmt: skip
+    uses = [_shown(per, use) for per, use in uses_of(limit, counted, now)]
     if limit.per_second is not None:
         most = store.most_per_second(connection, tenant_id, relay_id, now - _PEAK)
         left = max(0, limit.per_second - most)
@@ -109,7 +103,16 @@ def _state(
     )  # fmt: skip
 
 
-def _hits(connection: Connection, tenant_id: int, relay_id: int, include: str, since: datetime) -> list[LimitHit]:
+def _shown(per: Period, use: Use) -> LimitUse:
+    return LimitUse(
+        per=per.value, limit=use.limit, used=use.used, remaining=use.remaining, reached_at=use.reached_at,
+        free_at=None if use.remaining else use.free_at,
+    )  # fmt: skip
+
+
+def _hits(
+    connection: Connection, tenant_id: int, relay_id: int, include: str, since: datetime, now: datetime
+) -> list[LimitHit]:
     """Return by provider what named too much mail, the most often first."""
     rows: dict[int, list[store.HitRow]] = defaultdict(list)
     for row in store.hits(connection, tenant_id, relay_id, since):
@@ -128,6 +131,7 @@ def _hits(connection: Connection, tenant_id: int, relay_id: int, include: str, s
                 by_relay=newest is not None and _is_of(newest.remote_host, include),
                 first_at=those[0].hour.replace(tzinfo=UTC), last_at=those[-1].hour.replace(tzinfo=UTC),
                 reply=newest.diagnostic[:1000] if newest is not None else "", **_stated(stated),
+                use=_use_of_stated(stated, mail, now),
                 mail_then=mail.get(those[0].hour, 0),
                 most_without=max((n for hour, n in mail.items() if hour not in hit), default=0),
             )
@@ -137,6 +141,14 @@ def _hits(connection: Connection, tenant_id: int, relay_id: int, include: str, s
 
 def _stated(found: StatedLimit | None) -> dict[str, object]:
     return {"stated": found.messages if found else None, "stated_per": found.per.value if found else None}
+
+
+def _use_of_stated(found: StatedLimit | None, mail: Hours, now: datetime) -> LimitUse | None:
+    """Return how far a provider's limit is used, as far as mail by this relay goes; per second nothing is counted."""
+    if found is None or found.per is Period.SECOND:
+        return None
+    hours = {hour.replace(tzinfo=UTC): n for hour, n in mail.items()}
+    return _shown(found.per, use_of(hours, now, found.per, found.messages, used_in(hours, now, _HOUR)))
 
 
 def _is_of(host: str, include: str) -> bool:
