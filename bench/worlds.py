@@ -59,7 +59,7 @@ class World:
 
 def make_world(seed: int) -> World:
     dice = np.random.default_rng(seed)
-    laws = [_law(dice, n) for n in range(PROVIDERS)]
+    laws = [make_law(dice, n) for n in range(PROVIDERS)]
     volume = np.exp(dice.uniform(np.log(30), np.log(30_000), SENDERS))
     annoys = np.exp(dice.normal(np.log(0.0004), 0.6, SENDERS))  # complaints of those who see a message
     unknown = np.exp(dice.normal(np.log(0.006), 0.6, SENDERS))
@@ -147,7 +147,7 @@ def make_world(seed: int) -> World:
     )  # fmt: skip
 
 
-def _law(dice: np.random.Generator, number: int) -> Law:
+def make_law(dice: np.random.Generator, number: int) -> Law:
     """A law; the kinds differ in what they care about."""
     complaint, unknown, authentication, listed, jump, engagement = dice.uniform(0.3, 1.8, 6)
     return Law(
