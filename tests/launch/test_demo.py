@@ -13,6 +13,7 @@ from sqlalchemy import Connection, select, text
 from rust_gauge.client import Client
 from rust_gauge.contract.audits import DnsListSetting
 from rust_gauge.contract.events import NewEvent
+from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.audit import AuditRequest, Stream, audit_domain
 from rust_gauge.core.dns import drive
 from rust_gauge.core.mailflow import Kind
@@ -20,9 +21,10 @@ from rust_gauge.core.transport import DnsList
 from rust_gauge.demo import load
 from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.generator import day_counts, day_rows
+from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import PASSWORD, SEED_HOSTS, load_placement, write_host
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
-from rust_gauge.demo.zones import LISTS, NAME_SERVERS, SELECTORS, streams_of, write_zones
+from rust_gauge.demo.zones import LISTS, NAME_SERVERS, RELAY_DESCRIPTIONS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.intake.rows import to_event
@@ -256,3 +258,21 @@ def test_what_lies_on_the_bench_has_marks_that_differ_for_stated_reasons(
     assert len(points["postal-address-missing"]) > 1, "text and structure changed together"
     series = client.trays.history(office.slug, "paths", "This week at Glasswort, issue …")
     assert (series.share_of_path, [rule.rule for rule in series.rules]) == (1.0, ["address-listed"])
+
+
+def test_a_relay_has_limits_and_a_region_refuses_a_sender_that_nobody_proved(
+    zones: Path, world: World, office: Office, client: Client
+) -> None:
+    for name in ("driftline", "cobble"):
+        client.relays.set(office.slug, name, RelayDescription.model_validate(RELAY_DESCRIPTIONS[name]))
+    with served(zones, world):
+        for slug in ("glasswort", "copperline", "glasswort", "copperline"):  # the second time changes nothing
+            load_limits(world.context, replace(office.tenant, slug=slug))
+    usage = client.relays.usage(office.slug, "driftline")
+    (reply,) = usage.unproven
+    assert (reply.region, reply.address, reply.replies) == ("south", "surveys@news.glasswort.example", 14)
+    assert {(hit.stated, hit.stated_per, hit.replies) for hit in usage.hits} == {(60, "hour", 9)}
+    restricted = {limit.region: limit.uses for limit in usage.limits if limit.restricted}
+    assert {use.per: use.used for use in restricted["south"]} == {"hour": 0, "day": 14}
+    (west,) = client.relays.usage(office.slug, "cobble").limits
+    assert (west.region, west.hold_back) == ("west", True)
