@@ -37,6 +37,9 @@ const Dates = styled.div`
   display: flex;
   justify-content: space-between;
   margin-top: -12px;
+  @media (max-width: 860px) {
+    margin-top: 0;
+  }
   color: ${colour('soft')};
   font-size: 12px;
   font-variant-numeric: tabular-nums;

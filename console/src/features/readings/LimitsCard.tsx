@@ -3,7 +3,7 @@ import {useQuery} from '@tanstack/react-query';
 import styled from 'styled-components';
 import {api, unwrap, type Schemas} from '../../api/client';
 import {Card, Small, Tag} from '../../design/Card';
-import {DataTable} from '../../design/DataTable';
+import {DataTable, type Column} from '../../design/DataTable';
 import {ago, count, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
@@ -51,11 +51,21 @@ const Reply = styled.code`
 const NEAR = 0.8;
 
 /** What becomes of a limit, in words. */
-export function outlook(use: Use): string {
+export function foresee(use: Use): string {
   if (use.remaining === 0) return use.free_at ? `used up; room again from ${time(use.free_at)} on` : 'used up';
   if (use.reached_at) return `reached at ${time(use.reached_at)} at the pace of the last hour`;
   return use.per === 'second' ? 'the busiest second of the last ten minutes' : 'not reached at this pace';
 }
+
+/** Of a limit that a reply states. */
+const STATED: Column<Schemas['LimitHit']>[] = [
+  {
+    name: 'Used of it now',
+    value: (row) => row.use?.used ?? null,
+    show: (row) => (row.use ? <Share use={row.use} /> : <Small>not known</Small>),
+  },
+  {name: 'Forecast', value: (row) => (row.use ? foresee(row.use) : '')},
+];
 
 export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
   const usage = useUsage(tenant, relay);
@@ -97,7 +107,7 @@ export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
                 show: (row) => <Share use={row} />,
               },
               {name: 'Remaining', value: (row) => row.remaining, number: true},
-              {name: 'Outlook', value: (row) => outlook(row)},
+              {name: 'Forecast', value: (row) => foresee(row)},
               {name: 'Clearance', value: (row) => (row.state.hold_back ? 'says later' : 'lets it go')},
             ]}
           />
@@ -130,12 +140,7 @@ export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
                     `${count(row.stated)} ${PER[row.stated_per ?? 'hour']}`
                   ),
               },
-              {
-                name: 'Used of it now',
-                value: (row) => row.use?.used ?? null,
-                show: (row) => (row.use ? <Share use={row.use} /> : <Small>not known</Small>),
-              },
-              {name: 'Outlook', value: (row) => (row.use ? outlook(row.use) : '')},
+              ...(hits.some((each) => each.use) ? STATED : []),
               {name: 'Mail in the first such hour', value: (row) => row.mail_then, number: true},
               {name: 'Most without', value: (row) => row.most_without, number: true},
               {

@@ -3,7 +3,7 @@ import {cleanup, screen, within} from '@testing-library/react';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {open, problem, serviceWith, withBrowserParts} from '../../testing';
-import {LimitsCard, outlook} from './LimitsCard';
+import {LimitsCard, foresee} from './LimitsCard';
 
 const PATH = 'GET /api/v1/tenants/marram/relays/driftline/usage';
 const limitUse = (more: Partial<Schemas['LimitUse']>): Schemas['LimitUse'] => ({
@@ -90,8 +90,8 @@ describe('the limits of a relay', () => {
   });
 
   it('tell what becomes of each in words', () => {
-    expect(outlook(limitUse({}))).toMatch(/^reached at .* at the pace of the last hour$/);
-    expect(outlook(limitUse({reached_at: null}))).toBe('not reached at this pace');
-    expect(outlook(limitUse({per: 'second', reached_at: null}))).toContain('busiest second');
+    expect(foresee(limitUse({}))).toMatch(/^reached at .* at the pace of the last hour$/);
+    expect(foresee(limitUse({reached_at: null}))).toBe('not reached at this pace');
+    expect(foresee(limitUse({per: 'second', reached_at: null}))).toContain('busiest second');
   });
 });
