@@ -5,13 +5,16 @@ import zlib
 from collections.abc import Iterator
 from datetime import UTC, date, datetime
 
+import numpy as np
 import pytest
 from sqlalchemy import text
 
 from rust_gauge.core.roles import Role
 from rust_gauge.store import accounts, jobs
+from rust_gauge.store import readings as store_readings
 from rust_gauge.store.engine import Store
 from rust_gauge.store.migrate import migrate
+from rust_gauge.store.placement_days import days_between
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import World
 
@@ -133,3 +136,67 @@ def test_complaints_move_to_the_mail_that_they_are_about(store: Store) -> None:
     assert complained == {
         (1, date(2026, 11, 18), 7, 1, 1): 1, (1, date(2026, 11, 20), 7, 2, 1): 1, (1, date(2026, 11, 28), 7, 2, 2): 1,
     }  # fmt: skip
+
+
+RUNS = [
+    f"INSERT INTO tenant (id, slug, name, created_at) VALUES (1, 'ferries', 'Ferries', '{AT}')",
+    "INSERT INTO outlet (id, tenant_id, name, from_name, from_address, mail_from, relay, stream, extra, host, port, "
+    "security, login_user, password, checked_at, problem, problem_text, problem_remedy, created_at) VALUES "
+    f"(5, 1, 'main', '', '', 'b@d.example', 'driftline', 'news', '[]', 'h', 25, 'none', '', '', NULL, '', '', '', '{AT}')",
+    *(
+        "INSERT INTO placement_run (id, tenant_id, outlet_id, outlet_name, title, address_key, state, keep_custom, plan, "
+        "wait_minutes, subject, series, header_from, size, mark, error, created_by, created_at, started_at, ended_at) "
+        f"VALUES ({id}, 1, 5, 'main', '', 'k{id}', 'done', 1, '{{}}', 60, 's', 's', '{sender}', 1, NULL, '', 'isla', "
+        f"'{AT}', {started}, NULL)"
+        for id, sender, started in (
+            (1, "Desk <a@News.d.example>", f"'{AT}'"), (2, "a@news.d.example", f"'{AT}'"), (3, "", "NULL"),
+        )
+    ),
+    "INSERT INTO placement_count VALUES (1, 'p.example', 'inbox', 3), (1, 'p.example', 'spam', 0), "
+    "(2, 'p.example', 'inbox', 1), (3, 'p.example', 'queued', 4)",
+    "INSERT INTO relay (id, tenant_id, name, description) VALUES "
+    """(9, 1, 'driftline', '{"limits": [{"region": "north", "per_day": 5, "trial": true}]}')""",
+    "INSERT INTO flow_hour (tenant_id, domain_id, hour, provider_id, stream_id, relay_id, kind, cause, permanence, n) "
+    "VALUES (1, 1, '2026-11-20 10:00:00', 4, 2, 9, 1, 0, 0, 7), (1, 2, '2026-11-20 10:00:00', 5, 2, 9, 1, 0, 0, 2), "
+    "(1, 1, '2026-11-20 10:00:00', 4, 2, 9, 2, 11, 1, 3)",
+    "INSERT INTO tenant_setting (tenant_id, name, document, changed_at) VALUES "
+    """(1, 'suppression_policy', '{"policy": {"rules": [{"causes": ["policy", "relay_denied"]}]}}', '2026-11-20')""",
+]  # fmt: skip
+
+
+def test_runs_are_summed_by_day_readings_get_a_factor_and_limits_keep_what_was_said(store: Store) -> None:
+    migrate(store, "0023")
+    days, factors = 3, 11
+    history = np.arange((2 + factors) * days, dtype="<i2").tobytes() + np.zeros(days, "<f4").tobytes()
+    measures = np.arange(3 * factors, dtype="<f4")
+    with store.engine.begin() as connection:
+        for statement in RUNS:
+            connection.exec_driver_sql(statement, execution_options={"no_parameters": True})
+        connection.execute(
+            text(
+                "INSERT INTO reading_series (tenant_id, kind, subject_id, provider_id, first_day, last_day, tenths, margin, "
+                "mail, pulls, measures, trend, history, computed_at) VALUES (1, 1, 1, 4, '2026-11-18', '2026-11-20', 900, "
+                "10, 5, :pulls, :measures, '', :history, '2026-11-20')"
+            ),
+            {"pulls": np.arange(factors, dtype="<i2").tobytes(), "measures": measures.tobytes(),
+             "history": zlib.compress(history)},
+        )  # fmt: skip
+    migrate(store)
+    with store.engine.begin() as connection:
+        rows = connection.execute(text("SELECT outlet, domain, relay, stream FROM placement_path")).all()
+        assert [tuple(row) for row in rows] == [("main", "news.d.example", "driftline", "news")]
+        found = days_between(connection, 1, date(2026, 11, 1), date(2026, 11, 30), "")
+        assert [(row.provider, row.outcome, row.copies) for row in found] == [("p.example", "inbox", 4)]
+        (row,) = store_readings.histories(connection, 1, 1)
+        series = store_readings.unpack(row)
+        assert series.pulls.shape == (factors + 1, days)
+        assert series.pulls[-1].tolist() == [0, 0, 0]
+        assert series.measures[:, :factors].tolist() == measures.reshape(3, factors).tolist()
+        assert np.isnan(series.measures[:, factors]).all()
+        assert len(connection.scalar(text("SELECT pulls FROM reading_series"))) == 2 * (factors + 1)
+        said = json.loads(connection.scalar(text("SELECT description FROM relay")))
+        assert said["limits"] == [{"region": "north", "per_day": 5, "restricted": True}]
+        taken = connection.execute(text("SELECT relay_id, stream_id, kind, n FROM flow_relay_hour")).all()
+        assert [tuple(each) for each in taken] == [(9, 2, 1, 9)]
+        policy = json.loads(connection.scalar(text("SELECT document FROM tenant_setting")))
+        assert policy["policy"]["rules"][0]["causes"] == ["policy", "relay_denied", "sender_unproven"]
