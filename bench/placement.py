@@ -46,7 +46,7 @@ def _fill(bench: Bench) -> None:
     tenant = bench.tenant.id
     values = {
         "tenant_id": tenant, "from_name": "", "from_address": "", "mail_from": "b@d.example", "relay": "", "stream": "",
-        "extra": [], "host": "h", "port": 25, "security": "none", "login_user": "", "password": "", "checked_at": None,
+        "extra": [], "host": "h", "security": "none", "login_user": "", "password": "", "checked_at": None,
         "problem": "", "problem_text": "", "problem_remedy": "", "created_at": NOW,
     }  # fmt: skip
     with bench.context.store.engine.begin() as connection:
@@ -54,7 +54,7 @@ def _fill(bench: Bench) -> None:
         intern(connection, t.sending_domain, tenant, {"d.example"}, **domain)
         provider_ids(connection, {f"p{n}.example" for n in range(PROVIDERS)})
         for name in ("driftline", "cobble"):
-            add_outlet(connection, name=name, **values)  # type: ignore[arg-type]
+            add_outlet(connection, name=name, port=587, **values)  # type: ignore[arg-type]
         paths = [placement.path_id(connection, tenant, name, "d.example", "", "") for name in ("driftline", "cobble")]
         at = f"DATE_SUB('{NOW:%Y-%m-%d %H:%M:%S}', INTERVAL ({RUNS} - seq) * {DAYS * 1440 // RUNS} MINUTE)"
         connection.exec_driver_sql(

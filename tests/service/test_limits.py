@@ -153,7 +153,7 @@ def test_clearance_says_later_only_where_a_limit_is_to_hold_mail_back(office: Of
     ).answers[2]
     assert (answer.reason, answer.verdict) == ("limit", "later")
     assert answer.not_before == now + timedelta(minutes=10)  # a sixth of the eight lies more than an hour back then
-    assert answer.why == "driftline takes 10 messages an hour, and so many went out or were cleared"
+    assert answer.why == "driftline takes 10 messages an hour, and that many went out or were cleared"
 
 
 def test_what_is_cleared_for_sending_counts_at_once_and_not_twice(office: Office, client: Client) -> None:

@@ -322,6 +322,12 @@ def path_id(connection: Connection, tenant_id: int, outlet: str, domain: str, re
     return int(found or 0)
 
 
+def header_from_domain(connection: Connection, run: RunRow) -> str:
+    """Return the domain of From of a run's copies; empty where it is not known."""
+    p = t.placement_path.c
+    return connection.execute(select(p.domain).where(p.id == run.path_id)).scalar() or ""
+
+
 def domain_of(connection: Connection, run_id: int) -> int | None:
     """Return the id of the sending domain that a run's message is from; None where it is not one of the tenant's."""
     r, p, d = t.placement_run.c, t.placement_path.c, t.sending_domain.c

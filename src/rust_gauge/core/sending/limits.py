@@ -27,6 +27,11 @@ class Period(StrEnum):
         """Return how long it is."""
         return {Period.SECOND: timedelta(seconds=1), Period.HOUR: _HOUR, Period.DAY: timedelta(days=1)}[self]
 
+    @property
+    def with_article(self) -> str:
+        """Return how a number is followed by it: "an hour"."""
+        return "an hour" if self is Period.HOUR else f"a {self.value}"
+
 
 Hours = Mapping[datetime, int]
 """Messages by the hour in which they went out; the keys are full hours."""

@@ -8,10 +8,9 @@ import structlog
 from rust_gauge.contract.assays import Assay
 from rust_gauge.core.assay import Message, Sending, parse_html
 from rust_gauge.core.errors import InputError
-from rust_gauge.core.placement import CopyPlan, ExtraField, make_copy
 from rust_gauge.documents.assays import REREAD, assay_document
 from rust_gauge.service.assays.assays import examined
-from rust_gauge.service.placement.runs import find_run
+from rust_gauge.service.placement.runs import find_run, plan_of, sample_copy
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import placement
@@ -48,7 +47,8 @@ def assay_of(context: Context, tenant: TenantAccess, id: int) -> Assay:
     if stored is None:
         raise ServiceProblem(
             "not-found", f"The message of run {id} was not examined",
-            remedy="Wait a moment" if run.state != "awaiting" else "Hand in the message first",
+            remedy="Hand in the message first" if run.state == "awaiting" else
+            "Ask again in a moment if the run has only just begun; a message that cannot be parsed has no assay",
         )  # fmt: skip
     message = Message(_as_sent(run, raw))
     page = None if message.html is None else parse_html(message.html)
@@ -57,9 +57,5 @@ def assay_of(context: Context, tenant: TenantAccess, id: int) -> Assay:
 
 
 def _as_sent(run: RunRow, raw: bytes) -> bytes:
-    """Return the message as a seed gets it. InputError."""
-    plan = run.plan
-    extra = tuple(ExtraField(each["name"], each["value"]) for each in plan.get("extra", ()))
-    made = CopyPlan(plan.get("from_name", ""), plan.get("from_address", ""), run.keep_custom, extra)
-    at = (run.started_at or run.created_at).replace(tzinfo=UTC)
-    return make_copy(raw, made, mark="0" * 20, to="seed@seed.example", domain="seed.example", now=at)
+    """Return the message of a run as a seed gets it. InputError."""
+    return sample_copy(raw, plan_of(run), (run.started_at or run.created_at).replace(tzinfo=UTC))

@@ -154,8 +154,8 @@ def _not_there(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: Copy
         unmarked = sum(mailbox.count_unmarked(each["folder"], sender, subject, copy.sent_at) for each in seed.folders)
         if unmarked:
             problem = (
-                f"A message with this subject arrived that day without {MARK_FIELD}, so it cannot be told from other "
-                "mail: a server on the way writes a new header. Send by a path that leaves that field or Message-ID"
+                f"A message with this subject arrived that day without {MARK_FIELD}. Whether it is this copy is not "
+                "known: a server on the way may have removed the field. Send by a path that keeps it, or Message-ID"
             )
             _settle(context, copy, Outcome.UNREAD, problem=problem)
             return

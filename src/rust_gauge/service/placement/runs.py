@@ -161,11 +161,19 @@ def address_of(settings: Settings, row: RunRow) -> str:
 
 def copy_of(run: RunRow, raw: bytes, copy: CopyRow, at: datetime) -> bytes:
     """Return a copy as it was or will be sent at a time, whatever its outlet was changed to since. InputError."""
-    plan = run.plan
-    extra = tuple(ExtraField(each["name"], each["value"]) for each in plan["extra"])
-    made = CopyPlan(plan["from_name"], plan["from_address"], run.keep_custom, extra)
-    domain = str(parse_address(plan["mail_from"]).domain)
-    return make_copy(raw, made, mark=copy.mark, to=copy.address, domain=domain, now=at)
+    domain = str(parse_address(run.plan["mail_from"]).domain)
+    return make_copy(raw, plan_of(run), mark=copy.mark, to=copy.address, domain=domain, now=at)
+
+
+def plan_of(run: RunRow) -> CopyPlan:
+    """Return what a run changes in its copies, whatever its outlet was changed to since."""
+    extra = tuple(ExtraField(each["name"], each["value"]) for each in run.plan.get("extra", ()))
+    return CopyPlan(run.plan.get("from_name", ""), run.plan.get("from_address", ""), run.keep_custom, extra)
+
+
+def sample_copy(raw: bytes, plan: CopyPlan, now: datetime) -> bytes:
+    """Return a copy as a seed would get it, with no seed's mark or address. InputError for what cannot be copied."""
+    return make_copy(raw, plan, mark="0" * 20, to="seed@seed.example", domain="seed.example", now=now)
 
 
 def _summary(row: RunRow, counts: Sequence[CountRow], names: Names) -> dict[str, object]:

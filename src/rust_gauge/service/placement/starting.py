@@ -13,9 +13,18 @@ from rust_gauge.core.assay import Message
 from rust_gauge.core.bench import series_of
 from rust_gauge.core.errors import InputError
 from rust_gauge.core.message import header_from_domain
-from rust_gauge.core.placement import CopyPlan, Outcome, make_copy, new_mark
+from rust_gauge.core.placement import CopyPlan, Outcome, new_mark
 from rust_gauge.service.placement.outlets import fields_of, find_outlet
-from rust_gauge.service.placement.runs import AWAITING, EXAMINE, KEY_PREFIX, RUNNING, SEND, find_run, get_run
+from rust_gauge.service.placement.runs import (
+    AWAITING,
+    EXAMINE,
+    KEY_PREFIX,
+    RUNNING,
+    SEND,
+    find_run,
+    get_run,
+    sample_copy,
+)
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import caught, jobs, placement, seeds, trays
@@ -179,7 +188,7 @@ def sample(raw: bytes, outlet: OutletRow, keep_custom: bool, now: datetime) -> b
     """Return a copy as a seed would get it. ServiceProblem `invalid-request` for what cannot be copied."""
     plan = CopyPlan(outlet.from_name, outlet.from_address, keep_custom, fields_of(outlet))
     try:
-        return make_copy(raw, plan, mark="0" * 20, to="seed@seed.example", domain="seed.example", now=now)
+        return sample_copy(raw, plan, now)
     except InputError as error:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
 

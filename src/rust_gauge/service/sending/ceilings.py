@@ -12,8 +12,6 @@ from rust_gauge.service.sending.limits import count, periods_of
 from rust_gauge.store import leases
 from rust_gauge.store import sending_limits as store
 
-_OF = {Period.HOUR: "an hour", Period.DAY: "a day"}
-
 
 @dataclass(frozen=True, slots=True)
 class Ceiling:
@@ -73,4 +71,4 @@ def count_cleared(unit: UnitOfWork, ceiling: Ceiling, stream: str | None, n: int
 def _why(relay: str, limit: RelayLimit, per: Period) -> str:
     where = f", region {limit.region}" if limit.region else ""
     most = limit.per_hour if per is Period.HOUR else limit.per_day
-    return f"{relay}{where} takes {most:,} messages {_OF[per]}, and so many went out or were cleared"
+    return f"{relay}{where} takes {most:,} messages {per.with_article}, and that many went out or were cleared"

@@ -16,7 +16,6 @@ from rust_gauge.store import relays, sending_limits
 _NEAR = 0.8  # of a limit
 _SOON = timedelta(hours=3)
 _UNPROVEN_FOR = timedelta(days=2)  # how long a reply is news
-_OF = {Period.HOUR: "an hour", Period.DAY: "a day"}
 
 
 def limit_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
@@ -47,12 +46,12 @@ def _limit(relay: str, limit: RelayLimit, per: Period, use: Use, now: datetime) 
     again = f" There is room again from {use.free_at:%Y-%m-%d %H:%M} UTC on." if full else ""
     return Incident(
         f"limit:{relay}:{limit.region}:{per.value}", "limit", "relay", relay,
-        f"{where} has used up its limit of {use.limit:,} {_OF[per]}" if full
-        else f"{where} is near its limit of {use.limit:,} {_OF[per]}",
+        f"{where} has used up its limit of {use.limit:,} {per.with_article}" if full
+        else f"{where} is near its limit of {use.limit:,} {per.with_article}",
         f"{use.used:,} messages in the last {'hour' if per is Period.HOUR else '24 hours'}; {left}{when}{again}",
         Level.FIX if full else Level.INVESTIGATE, now, use.used,
-        "Send less, or over another relay, until then; ask the relay's operator for more. Clearance can hold mail back "
-        "by itself (hold_back of the limit).", recheck="readings", topic="limit",
+        "Send less, or over another relay, until then; ask the relay's operator for more. Where the limit "
+        "is set to hold mail back, clearance does so by itself.", recheck="readings", topic="limit",
     )  # fmt: skip
 
 

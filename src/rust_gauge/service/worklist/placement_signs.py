@@ -9,9 +9,10 @@ from rust_gauge.contract.placement import ScheduleAlert
 from rust_gauge.core.mailflow.rates import Rate, rate
 from rust_gauge.core.placement import Outcome, ProviderPlacement, sum_up
 from rust_gauge.core.worklist import Incident, Level
+from rust_gauge.service.placement.runs import names_of
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.worklist.place import Place
-from rust_gauge.store import placement, providers, seeds
+from rust_gauge.store import placement, seeds
 from rust_gauge.store import placement_schedules as store
 from rust_gauge.store.placement import RunRow
 from rust_gauge.store.placement_schedules import ScheduleRow
@@ -46,20 +47,20 @@ def placement_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
 def _badly_placed(
     connection: Connection, place: Place, schedule: ScheduleRow, alert: ScheduleAlert, run: RunRow
 ) -> list[Incident]:
-    labels = _labels(connection, place)
+    labels = names_of(connection, place.tenant.id).providers
     counts = placement.counts_of(connection, [run.id])
+    domain = placement.header_from_domain(connection, run)
     out = []
     for placed in sum_up((row.provider, Outcome(row.outcome), row.copies) for row in counts):
         bad, share = _aside(placed)
         if share is None or bad < alert.copies or share.value < alert.share:
             continue
         label = labels.get(placed.provider, placed.provider)
-        domain = run.header_from.rpartition("@")[2].rstrip("> ").lower()
         out.append(
             Incident(
                 f"placement:{domain}:{placed.provider}", "placement", "domain", domain,
                 f"Test copies land badly at {label}: {domain}",
-                f"{bad} of {share.total} copies of run {run.id} ({schedule.name}) were in spam or missing "
+                f"{bad} of {share.total} copies of run {run.id} ({schedule.name}) were in spam, refused or not found "
                 f"{alert.after_minutes} minutes after its start. {_certainty(share)}",
                 Level.FIX if share.low > 0.2 else Level.INVESTIGATE, _started(run), _mail_at(place, domain, placed),
                 _REMEDY, evidence=(
@@ -81,7 +82,7 @@ def _aside(placed: ProviderPlacement) -> tuple[int, Rate | None]:
 
 
 def _certainty(share: Rate) -> str:
-    return f"Of all such mail that means between {100 * share.low:.0f} and {100 * share.high:.0f} % (95 % interval)."
+    return f"The share may be between {100 * share.low:.0f} and {100 * share.high:.0f} % (95 % interval)."
 
 
 def _listed(placed: ProviderPlacement) -> str:
@@ -101,17 +102,11 @@ def _mail_at(place: Place, domain: str, placed: ProviderPlacement) -> int:
     return at.get(placed.provider, place.mail_of.get(domain_id, 0))
 
 
-def _labels(connection: Connection, place: Place) -> dict[str, str]:
-    labels = providers.labels(connection, place.tenant.id)
-    names = providers.names(connection, labels)
-    return {names[id]: label for id, label in labels.items() if id in names}
-
-
 def _not_started(row: ScheduleRow, now: datetime) -> Incident:
     since = (row.ran_at or row.created_at).replace(tzinfo=UTC)
     return Incident(
         f"schedule:{row.name}", "schedule", "tenant", row.name, f"The schedule {row.name} cannot start",
-        f"It was due at {since:%Y-%m-%d %H:%M} UTC and sent nothing: nothing is known of placement since.",
+        f"Its attempt at {since:%Y-%m-%d %H:%M} UTC sent nothing, and no run has begun since.",
         Level.INVESTIGATE, min(since, now), 0, row.problem, recheck="placement",
     )  # fmt: skip
 
