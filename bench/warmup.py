@@ -6,16 +6,18 @@ much mail at once is a jump from nothing. `python -m bench.warmup [SEED ...]` pr
 
 import sys
 from dataclasses import dataclass
+from datetime import date, timedelta
 
 import numpy as np
 
 from bench.worlds import PROVIDERS, Law, make_law
-from rust_gauge.core.warmup import Shape, StepDay, Turn, decide, make_steps
+from rust_gauge.core.warmup import Shape, StepDay, Track, decide, make_steps
 
 START, TARGET, STEPS, DAYS = 50, 20_000, 28, 90
 SEEDS = 3  # test copies a day at each provider
 _KNOWN = 2.6  # badness at which trust is half gone; a stranger begins with some of it
 _STRANGER = 0.9
+_DAY_ONE = date(2026, 1, 1)
 POLICIES = ("no plan", "fixed ladder", "the plan")
 
 
@@ -70,11 +72,10 @@ def simulate(seed: int, policy: str) -> Outcome:
             if policy == "fixed ladder":
                 at[p] = min(STEPS - 1, at[p] + 1)
             elif policy == "the plan":
-                turn = decide(since[p][-7:]).turn
-                if turn is Turn.NEXT and at[p] < STEPS - 1:
-                    at[p], since[p] = at[p] + 1, []
-                elif turn is Turn.BACK and at[p] > 0:
-                    at[p], since[p] = max(0, at[p] - 2), []
+                track = Track(at[p], _DAY_ONE)
+                after = track.after(decide(since[p]).turn, _DAY_ONE + timedelta(days=1), STEPS)
+                if after is not track:
+                    at[p], since[p] = after.step, []
             else:
                 at[p] = STEPS - 1
         if whole and full is None:

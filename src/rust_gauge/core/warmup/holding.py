@@ -7,6 +7,7 @@ readings' factors, so that one complaint of fifty messages holds nothing back, a
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 from enum import StrEnum
 
 import numpy as np
@@ -14,14 +15,28 @@ import numpy as np
 from rust_gauge.core.reputation.memory import rate_ends
 
 USED_FROM = 0.7  # of a ceiling, from which a step was really used
+STEPS_BACK = 2
+LOOKED_BACK = 7  # days of a step that are added up at most
 
 
 class Turn(StrEnum):
-    """What a provider's plan does next."""
+    """What a provider's plan does next. `START` and `SET`: it began, or somebody overruled it."""
 
     NEXT = "next"
     WAIT = "wait"
     BACK = "back"
+    START = "start"
+    SET = "set"
+
+
+class Rate(StrEnum):
+    """What holds a step back."""
+
+    DEFERRALS = "deferrals"
+    REFUSALS = "refusals"
+    INVALID_ADDRESSES = "invalid_addresses"
+    COMPLAINTS = "complaints"
+    PLACEMENT = "placement"
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +59,6 @@ class Line:
     """From which rate on a step waits, and from which it goes back; `usual` is taken for granted of a sender of whom
     nothing is known, and `worth` is how many messages that is worth."""
 
-    name: str
     watch: float
     stop: float
     usual: float
@@ -52,57 +66,115 @@ class Line:
 
 
 LINES = {
-    line.name: line
-    for line in (
-        Line("deferrals", 0.05, 0.20, 0.02, 50), Line("refusals", 0.01, 0.05, 0.0005, 80),
-        Line("invalid addresses", 0.02, 0.05, 0.005, 100), Line("complaints", 0.001, 0.003, 0.0002, 1000),
-        Line("test copies in spam or missing", 0.25, 0.60, 0.03, 4),
-    )
+    Rate.DEFERRALS: Line(0.05, 0.20, 0.02, 50),
+    Rate.REFUSALS: Line(0.01, 0.05, 0.0005, 80),
+    Rate.INVALID_ADDRESSES: Line(0.02, 0.05, 0.005, 100),
+    Rate.COMPLAINTS: Line(0.001, 0.003, 0.0002, 1000),
+    Rate.PLACEMENT: Line(0.25, 0.60, 0.03, 4),
+}
+_NAMES = {
+    Rate.DEFERRALS: "deferrals", Rate.REFUSALS: "refusals", Rate.INVALID_ADDRESSES: "invalid addresses",
+    Rate.COMPLAINTS: "complaints", Rate.PLACEMENT: "test copies in spam or missing",
 }  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
+class Above:
+    """A rate that is above a line for certain: `count` of `total`, the lower end of its interval, and the line."""
+
+    rate: Rate
+    count: int
+    total: int
+    low: float
+    line: float
+
+    def __str__(self) -> str:
+        share = 100 * self.count / self.total
+        return f"{_NAMES[self.rate]}: {self.count:,} of {self.total:,} ({share:.2f} %), above {100 * self.line:g} %"
+
+
+@dataclass(frozen=True, slots=True)
+class Unused:
+    """A step of which too little was used to say anything."""
+
+    sent: int
+    ceiling: int
+
+    def __str__(self) -> str:
+        if not self.ceiling:
+            return "nothing was sent at this step yet"
+        return f"only {self.sent:,} of {self.ceiling:,} messages were sent on the last day"
+
+
+@dataclass(frozen=True, slots=True)
 class Decision:
-    """What to do next, and why: a sentence for each reason."""
+    """What to do next, and what speaks against going on; nothing does where the next step begins."""
 
     turn: Turn
-    why: tuple[str, ...]
+    above: tuple[Above, ...] = ()
+    unused: Unused | None = None
+
+    @property
+    def why(self) -> tuple[str, ...]:
+        """A sentence for each reason."""
+        unused = () if self.unused is None else (str(self.unused),)
+        return (*map(str, self.above), *unused) or ("used, and every rate below its line",)
 
 
-def decide(days: Sequence[StepDay], lines: dict[str, Line] = LINES) -> Decision:
-    """Return what follows from the days of the present step, oldest first."""
+def decide(days: Sequence[StepDay]) -> Decision:
+    """Return what follows from the days of the present step, oldest first; the last `LOOKED_BACK` of them count."""
+    days = days[-LOOKED_BACK:]
     if not days:
-        return Decision(Turn.WAIT, ("nothing was sent at this step yet",))
-    back, wait = [], []
-    for name, count, total in _rates(days):
+        return Decision(Turn.WAIT, unused=Unused(0, 0))
+    found: list[Above] = []
+    turn = Turn.NEXT
+    for rate, count, total in _rates(days):
         if total == 0:
             continue
-        line = lines[name]
+        line = LINES[rate]
         seen, of = (np.array(value) for value in (count + line.usual * line.worth, total + line.worth))
         low = float(rate_ends(seen, of)[0])
-        said = f"{name}: {count:,} of {total:,} ({100 * count / total:.2f} %)"
         if low > line.stop:
-            back.append(f"{said}, above {100 * line.stop:g} %")
+            found.insert(0, Above(rate, count, total, low, line.stop))
+            turn = Turn.BACK
         elif low > line.watch:
-            wait.append(f"{said}, above {100 * line.watch:g} %")
-    if back:
-        return Decision(Turn.BACK, (*back, *wait))
+            found.append(Above(rate, count, total, low, line.watch))
+            turn = Turn.WAIT if turn is Turn.NEXT else turn
     last = days[-1]
-    if last.sent < USED_FROM * last.ceiling:
-        wait.append(f"only {last.sent:,} of {last.ceiling:,} messages were sent on the last day")
-    return Decision(Turn.WAIT, tuple(wait)) if wait else Decision(Turn.NEXT, ("used, and every rate below its line",))
+    unused = Unused(last.sent, last.ceiling) if last.sent < USED_FROM * last.ceiling else None
+    if unused is not None and turn is Turn.NEXT:
+        turn = Turn.WAIT
+    return Decision(turn, tuple(found), unused if turn is not Turn.BACK else None)
 
 
-def _rates(days: Sequence[StepDay]) -> list[tuple[str, int, int]]:
-    """Return (name, events, of how many) of a step."""
+@dataclass(frozen=True, slots=True)
+class Track:
+    """Where a provider's plan is: the step, from 0 on, and the day on which it began."""
+
+    step: int
+    since: date
+
+    def after(self, turn: Turn, day: date, steps: int) -> "Track":
+        """Return where the plan is on the day that follows a decision. The last of so many steps goes on for good."""
+        if turn is Turn.NEXT and self.step < steps - 1:
+            return Track(self.step + 1, day)
+        if turn is Turn.BACK:
+            return Track(max(0, self.step - STEPS_BACK), day)
+        return self
+
+
+def _rates(days: Sequence[StepDay]) -> list[tuple[Rate, int, int]]:
+    """Return (rate, events, of how many) of a step."""
     sent, delivered = sum(day.sent for day in days), sum(day.delivered for day in days)
+    # More is deferred than was sent where mail still waits: all of it, then.
+    tried = max(sent, sum(day.deferred for day in days))
     found = [
-        ("deferrals", min(sent, sum(day.deferred for day in days)), sent),
-        ("refusals", sum(day.refused for day in days), sent),
-        ("invalid addresses", sum(day.invalid for day in days), sent),
-        ("test copies in spam or missing", sum(day.aside for day in days), sum(day.copies for day in days)),
+        (Rate.DEFERRALS, sum(day.deferred for day in days), tried),
+        (Rate.REFUSALS, sum(day.refused for day in days), sent),
+        (Rate.INVALID_ADDRESSES, sum(day.invalid for day in days), sent),
+        (Rate.PLACEMENT, sum(day.aside for day in days), sum(day.copies for day in days)),
     ]
     reported = [day.complaints for day in days if day.complaints is not None]
     if reported:
-        found.append(("complaints", min(sum(reported), delivered), delivered))
+        found.append((Rate.COMPLAINTS, min(sum(reported), delivered), delivered))
     return found

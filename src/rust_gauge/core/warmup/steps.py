@@ -50,6 +50,11 @@ def steps_of(ceilings: Sequence[int], hours: int) -> tuple[Step, ...]:
     return tuple(Step(per_day, max(1, ceil(1.25 * per_day / hours))) for per_day in ceilings)
 
 
+def part_of(step: Step, share: float, hours: int) -> Step:
+    """Return the ceilings that one provider with this share of the mail gets of a step: at least one message."""
+    return steps_of([max(1, round(step.per_day * share))], hours)[0]
+
+
 def _ceiling(start: int, target: int, share: float, shape: Shape) -> float:
     if shape is Shape.STRAIGHT:
         return start + (target - start) * share
