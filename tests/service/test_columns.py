@@ -27,3 +27,12 @@ def test_typed_columns_are_the_columns_of_their_table(name: str) -> None:
         assert (type(None) in kinds) == column.nullable, column.name
         wanted = TYPES.get(column.type.python_type)
         assert wanted is None or wanted in kinds, column.name
+
+
+def test_no_column_gives_decimals() -> None:
+    """A Decimal of a value that is read is taken for a sum and loses its fraction."""
+    numbers = [
+        column for table in t.metadata.tables.values() for column in table.c if hasattr(column.type, "asdecimal")
+    ]
+    assert numbers
+    assert [f"{column.table.name}.{column.name}" for column in numbers if column.type.asdecimal] == []

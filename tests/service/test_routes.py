@@ -58,6 +58,15 @@ ROUTES = [
     ("GET", "placement-runs/1/shares", None),
     ("POST", "placement-runs/1/shares", {}),
     ("DELETE", "placement-runs/1/shares/1", None),
+    ("GET", "warmup-plans", None),
+    ("POST", "warmup-plans", {"name": "a", "domain": "d.example", "target": 100}),
+    ("POST", "warmup-plans/preview", {"target": 100}),
+    ("GET", "warmup-plans/a", None),
+    ("PATCH", "warmup-plans/a", {"paused": True}),
+    ("DELETE", "warmup-plans/a", None),
+    ("POST", "warmup-plans/a/overrule", {"step": 1, "reason": "for the test"}),
+    ("GET", "warmup-plans/a/days", None),
+    ("POST", "list-cuts", {"plan": "a"}),
     ("GET", "placement-schedules", None),
     ("POST", "placement-schedules", {"name": "a", "outlet": "b"}),
     ("GET", "placement-schedules/a", None),
@@ -217,6 +226,7 @@ ROUTES = [
     ("POST", "jobs/1/run", {}),
     ("POST", "jobs/1/cancel", None),
     ("GET", "jobs/1/parts/clear", None),
+    ("GET", "jobs/1/archive", None),
     ("POST", "address-checks", {"addresses": ["person1@tidepost.example"]}),
     ("GET", "address-words", None),
     ("PUT", "address-words", {}),
@@ -231,6 +241,7 @@ ROUTES = [
 
 _FILLED = {
     "placement-schedules/a": "placement-schedules/{name}",
+    "warmup-plans/a": "warmup-plans/{name}",
     "shares/1": "shares/{share}",
     "messages/1/parts/1": "messages/{id}/parts/{number}",
     "messages/1": "messages/{id}",
@@ -309,7 +320,8 @@ def test_viewers_read_and_nothing_else() -> None:
             people = {"list_invitations", "list_audit_log"}  # who comes, and who did what, is for admins
             assert ROLES[operation] is (Role.ADMIN if operation in people else Role.VIEWER), operation
         elif ROLES[operation] is Role.VIEWER:
-            assert operation in {"assay_message", "check_spf", "check_plan", "preview_publication", "forecast_reading"}
+            assert operation in {"assay_message", "check_spf", "check_plan", "preview_publication", "forecast_reading",
+                                 "preview_warmup_plan"}  # fmt: skip
 
 
 def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:

@@ -1279,6 +1279,118 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/warmup-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Warmup Plans
+         * @description List the warm-up plans with their ceilings of today and what was sent, by name.
+         */
+        get: operations["list_warmup_plans"];
+        put?: never;
+        /**
+         * Add Warmup Plan
+         * @description Add a plan for a new domain, stream, relay or sending IP, or for a move to another relay.
+         */
+        post: operations["add_warmup_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/warmup-plans/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Warmup Plan
+         * @description Return the steps that settings would make. Nothing is stored.
+         */
+        post: operations["preview_warmup_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/warmup-plans/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Warmup Plan
+         * @description Return a plan: its steps, and where it is at each mailbox provider.
+         */
+        get: operations["get_warmup_plan"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Warmup Plan
+         * @description Delete a plan with its course.
+         */
+        delete: operations["delete_warmup_plan"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Warmup Plan
+         * @description Change a plan, pause it or resume it.
+         */
+        patch: operations["update_warmup_plan"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/warmup-plans/{name}/overrule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Overrule Warmup Plan
+         * @description Set the step of one provider or of all from today on, with a reason. From tomorrow on the plan decides again.
+         */
+        post: operations["overrule_warmup_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/warmup-plans/{name}/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Warmup Days
+         * @description Return the course of a plan: what each day allowed, what was sent, what came of it, and why it went on or not.
+         */
+        get: operations["get_warmup_days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/assays": {
         parameters: {
             query?: never;
@@ -3525,6 +3637,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/list-cuts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start List Cut
+         * @description Create a job that cuts a list into portions for a warm-up plan: upload the file in pieces, then run the job.
+         */
+        post: operations["start_list_cut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/gates": {
         parameters: {
             query?: never;
@@ -3580,7 +3712,7 @@ export interface paths {
         put?: never;
         /**
          * Get Clearance
-         * @description Check addresses against the suppression list as it is now. Each one is `clear` or `held`, with the reason.
+         * @description Check addresses against the suppression list as it is now. Each one is `clear`, `held` or `later`, and why.
          */
         post: operations["get_clearance"];
         delete?: never;
@@ -3759,9 +3891,29 @@ export interface paths {
         };
         /**
          * Get Job Part
-         * @description Download the result as CSV.
+         * @description Download a part of the result, as CSV unless the job says otherwise.
          */
         get: operations["get_job_part"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/jobs/{id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Job Archive
+         * @description Download all parts of the result as one ZIP file.
+         */
+        get: operations["get_job_archive"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6350,13 +6502,13 @@ export interface components {
             address: string;
             /**
              * Verdict
-             * @description later: a limit of the relay would be exceeded; `not_before` says when to ask again
+             * @description later: a warm-up plan or a limit of the relay holds it back; `not_before` says when to ask again
              * @enum {string}
              */
             verdict: "clear" | "held" | "later";
             /**
              * Reason
-             * @description Reason of the entry; paused if the stream is paused; no_address if the text is not an address; limit with `later`
+             * @description Reason of the entry; paused if the stream is paused; no_address if the text is not an address; limit or warm_up with `later`
              * @default
              */
             reason: string;
@@ -6390,8 +6542,10 @@ export interface components {
          *       "stream": "newsletter",
          *       "domain": "news.glasswort.example",
          *       "relay": "driftline",
+         *       "sending_ip": "192.0.2.10",
          *       "only_held": false,
          *       "cleared_before": 0,
+         *       "cleared_by_provider": {},
          *       "sending": {
          *         "domain": "news.glasswort.example",
          *         "campaign": "",
@@ -6414,6 +6568,11 @@ export interface components {
             /** Relay */
             relay?: string | null;
             /**
+             * Sending Ip
+             * @description For warm-up plans of a sending IP
+             */
+            sending_ip?: string | null;
+            /**
              * Only Held
              * @default false
              */
@@ -6424,6 +6583,14 @@ export interface components {
              * @default 0
              */
             cleared_before: number;
+            /**
+             * Cleared By Provider
+             * @description The same by mailbox provider, for warm-up plans: add up what the answers say
+             * @default {}
+             */
+            cleared_by_provider: {
+                [key: string]: number;
+            };
             sending?: components["schemas"]["Sending"] | null;
         };
         /**
@@ -6433,6 +6600,7 @@ export interface components {
          *       "clear": 1,
          *       "held": 1,
          *       "later": 0,
+         *       "cleared_by_provider": {},
          *       "answers": [
          *         {
          *           "address": "kim@tidepost.example",
@@ -6457,6 +6625,14 @@ export interface components {
              * @default 0
              */
             later: number;
+            /**
+             * Cleared By Provider
+             * @description Clear addresses by mailbox provider, if a warm-up plan holds this mail back
+             * @default {}
+             */
+            cleared_by_provider: {
+                [key: string]: number;
+            };
             /** Answers */
             answers: components["schemas"]["ClearanceAnswer"][];
         };
@@ -9258,7 +9434,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules";
+            kind: "import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut";
             /** Name */
             name: string;
             /**
@@ -9847,6 +10023,57 @@ export interface components {
              * @default true
              */
             check_addresses: boolean;
+        };
+        /**
+         * ListCutRequest
+         * @description A list to cut into portions that fit a plan.
+         * @example {
+         *       "plan": "text",
+         *       "name": "",
+         *       "layout": {
+         *         "form": "",
+         *         "encoding": "windows-1252",
+         *         "columns": {}
+         *       },
+         *       "engagement": "",
+         *       "portions": "hour",
+         *       "starts_on": "2026-11-20"
+         *     }
+         */
+        ListCutRequest: {
+            /** Plan */
+            plan: string;
+            /**
+             * Name
+             * @description Name, for example the file name
+             * @default
+             */
+            name: string;
+            /**
+             * @default {
+             *       "form": "",
+             *       "encoding": "",
+             *       "columns": {}
+             *     }
+             */
+            layout: components["schemas"]["FileLayout"];
+            /**
+             * Engagement
+             * @description Column with a date or number: the newest or largest goes first. Empty: by opens and clicks of the last 180 days that events tell of
+             * @default
+             */
+            engagement: string;
+            /**
+             * Portions
+             * @default hour
+             * @enum {string}
+             */
+            portions: "hour" | "day";
+            /**
+             * Starts On
+             * @description First day; default: today
+             */
+            starts_on?: string | null;
         };
         /**
          * ListResult
@@ -11819,6 +12046,153 @@ export interface components {
             overlap_hours: number;
         };
         /**
+         * NewWarmupPlan
+         * @description A plan. It is about mail that has all of domain, stream, relay and sending IP that it names; at least one.
+         * @example {
+         *       "shape": "even",
+         *       "start": 50,
+         *       "target": 1,
+         *       "days": 28,
+         *       "ceilings": [],
+         *       "hours": [
+         *         8,
+         *         9,
+         *         10,
+         *         11,
+         *         12,
+         *         13,
+         *         14,
+         *         15,
+         *         16,
+         *         17,
+         *         18,
+         *         19
+         *       ],
+         *       "time_zone": "Atlantic/Faroe",
+         *       "starts_on": "2026-11-20",
+         *       "ends_on": "2026-11-20",
+         *       "name": "clinic-notices",
+         *       "domain": "notices.halyard.example",
+         *       "stream": "",
+         *       "relay": "",
+         *       "sending_ip": "",
+         *       "move_from": "",
+         *       "shares": [],
+         *       "hold_back": true
+         *     }
+         */
+        NewWarmupPlan: {
+            /**
+             * Shape
+             * @description even: the same factor each day; careful: slower at first; straight: the same number more each day; custom: `ceilings`
+             * @default even
+             * @enum {string}
+             */
+            shape: "even" | "careful" | "straight" | "custom";
+            /**
+             * Start
+             * @description Messages on the first day
+             * @default 50
+             */
+            start: number;
+            /**
+             * Target
+             * @description Messages a day at the end. May be left out with `move_from`: the busiest day of that relay
+             */
+            target?: number | null;
+            /**
+             * Days
+             * @default 28
+             */
+            days: number;
+            /**
+             * Ceilings
+             * @description Messages a day, by step, with the shape custom; they never fall
+             * @default []
+             */
+            ceilings: number[];
+            /**
+             * Hours
+             * @description Hours of the day in which mail goes out
+             * @default [
+             *       8,
+             *       9,
+             *       10,
+             *       11,
+             *       12,
+             *       13,
+             *       14,
+             *       15,
+             *       16,
+             *       17,
+             *       18,
+             *       19
+             *     ]
+             */
+            hours: number[];
+            /**
+             * Time Zone
+             * @description Of the hours
+             * @default UTC
+             * @example Atlantic/Faroe
+             */
+            time_zone: string;
+            /**
+             * Starts On
+             * @description First day, UTC; default: today
+             */
+            starts_on?: string | null;
+            /**
+             * Ends On
+             * @description Day of the last step, instead of `days`
+             */
+            ends_on?: string | null;
+            /**
+             * Name
+             * @example clinic-notices
+             */
+            name: string;
+            /**
+             * Domain
+             * @default
+             * @example notices.halyard.example
+             */
+            domain: string;
+            /**
+             * Stream
+             * @default
+             */
+            stream: string;
+            /**
+             * Relay
+             * @default
+             */
+            relay: string;
+            /**
+             * Sending Ip
+             * @default
+             */
+            sending_ip: string;
+            /**
+             * Move From
+             * @description Relay that the mail moves away from: the rest goes there
+             * @default
+             */
+            move_from: string;
+            /**
+             * Shares
+             * @description Providers with ceilings of their own; empty: by the mail of the last 28 days. All others share what is left
+             * @default []
+             */
+            shares: components["schemas"]["WarmupShare"][];
+            /**
+             * Hold Back
+             * @description Clearance answers `later` beyond a ceiling
+             * @default true
+             */
+            hold_back: boolean;
+        };
+        /**
          * NewWebhook
          * @description An address to call. Without `subjects`, it is called for all of them.
          * @example {
@@ -13601,6 +13975,71 @@ export interface components {
         Page_UpdateServer_: {
             /** Items */
             items: components["schemas"]["UpdateServer"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[WarmupPlan]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "domain": "news.glasswort.example",
+         *           "stream": "newsletter",
+         *           "relay": "driftline",
+         *           "sending_ip": "192.0.2.10",
+         *           "move_from": "text",
+         *           "state": "planned",
+         *           "starts_on": "2026-11-20",
+         *           "ends_on": "2026-11-20",
+         *           "day": "2026-11-20",
+         *           "shape": "even",
+         *           "steps": [
+         *             1
+         *           ],
+         *           "hours": [
+         *             1
+         *           ],
+         *           "time_zone": "text",
+         *           "hold_back": true,
+         *           "per_day": 1,
+         *           "sent": 1,
+         *           "tracks": [
+         *             {
+         *               "provider": "tidepost.example",
+         *               "label": "Tidepost",
+         *               "share": 0.5,
+         *               "step": 1,
+         *               "since": "2026-11-20",
+         *               "per_day": 1,
+         *               "per_hour": 1,
+         *               "sent": 1,
+         *               "sent_this_hour": 1,
+         *               "turn": "start",
+         *               "decided_on": "2026-11-20",
+         *               "decided_by": "",
+         *               "reasons": [
+         *                 {
+         *                   "rate": "deferrals",
+         *                   "count": 1,
+         *                   "total": 1,
+         *                   "line": 0.5,
+         *                   "text": "The list was cleaned"
+         *                 }
+         *               ],
+         *               "why": "text"
+         *             }
+         *           ],
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_WarmupPlan_: {
+            /** Items */
+            items: components["schemas"]["WarmupPlan"][];
             /** Next */
             next?: string | null;
         };
@@ -18220,7 +18659,7 @@ export interface components {
         /**
          * Sending
          * @description The purpose of a clearance that decides what is sent: held addresses are counted as withheld, clear ones against
-         *     the limits of the relay.
+         *     warm-up plans and the limits of the relay.
          * @example {
          *       "domain": "news.glasswort.example",
          *       "campaign": "",
@@ -20640,6 +21079,560 @@ export interface components {
              * @description Record that fixes it, if there is one
              */
             record?: string | null;
+        };
+        /**
+         * WarmupDay
+         * @description One day of a plan at one provider. `complaints` is absent where the provider reports none.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "step": 1,
+         *       "per_day": 1,
+         *       "sent": 1,
+         *       "deferred": 1,
+         *       "refused": 1,
+         *       "invalid": 1,
+         *       "delivered": 1,
+         *       "complaints": 1,
+         *       "copies": 1,
+         *       "aside": 1,
+         *       "turn": "start",
+         *       "why": "text",
+         *       "decided_by": "text"
+         *     }
+         */
+        WarmupDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Step */
+            step: number;
+            /** Per Day */
+            per_day: number;
+            /** Sent */
+            sent: number;
+            /** Deferred */
+            deferred: number;
+            /** Refused */
+            refused: number;
+            /** Invalid */
+            invalid: number;
+            /** Delivered */
+            delivered: number;
+            /** Complaints */
+            complaints: number | null;
+            /**
+             * Copies
+             * @description Test copies whose fate is known
+             */
+            copies: number;
+            /**
+             * Aside
+             * @description Of them in spam or missing
+             */
+            aside: number;
+            /**
+             * Turn
+             * @enum {string}
+             */
+            turn: "start" | "next" | "wait" | "back" | "set";
+            /** Why */
+            why: string;
+            /** Decided By */
+            decided_by: string;
+        };
+        /**
+         * WarmupDays
+         * @description The course of a plan, oldest day first.
+         * @example {
+         *       "plan": "text",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "step": 1,
+         *           "per_day": 1,
+         *           "sent": 1,
+         *           "deferred": 1,
+         *           "refused": 1,
+         *           "invalid": 1,
+         *           "delivered": 1,
+         *           "complaints": 1,
+         *           "copies": 1,
+         *           "aside": 1,
+         *           "turn": "start",
+         *           "why": "text",
+         *           "decided_by": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        WarmupDays: {
+            /** Plan */
+            plan: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Days */
+            days: components["schemas"]["WarmupDay"][];
+        };
+        /**
+         * WarmupOverrule
+         * @description A step that a person sets, from today on.
+         * @example {
+         *       "step": 1,
+         *       "provider": "",
+         *       "reason": "manual"
+         *     }
+         */
+        WarmupOverrule: {
+            /**
+             * Step
+             * @description Step, from 1 on
+             */
+            step: number;
+            /**
+             * Provider
+             * @description Empty: at all providers
+             * @default
+             */
+            provider: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * WarmupPlan
+         * @description A plan and how far it is today.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "domain": "news.glasswort.example",
+         *       "stream": "newsletter",
+         *       "relay": "driftline",
+         *       "sending_ip": "192.0.2.10",
+         *       "move_from": "text",
+         *       "state": "planned",
+         *       "starts_on": "2026-11-20",
+         *       "ends_on": "2026-11-20",
+         *       "day": "2026-11-20",
+         *       "shape": "even",
+         *       "steps": [
+         *         1
+         *       ],
+         *       "hours": [
+         *         1
+         *       ],
+         *       "time_zone": "text",
+         *       "hold_back": true,
+         *       "per_day": 1,
+         *       "sent": 1,
+         *       "tracks": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "share": 0.5,
+         *           "step": 1,
+         *           "since": "2026-11-20",
+         *           "per_day": 1,
+         *           "per_hour": 1,
+         *           "sent": 1,
+         *           "sent_this_hour": 1,
+         *           "turn": "start",
+         *           "decided_on": "2026-11-20",
+         *           "decided_by": "",
+         *           "reasons": [
+         *             {
+         *               "rate": "deferrals",
+         *               "count": 1,
+         *               "total": 1,
+         *               "line": 0.5,
+         *               "text": "The list was cleaned"
+         *             }
+         *           ],
+         *           "why": "text"
+         *         }
+         *       ],
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        WarmupPlan: {
+            /** Name */
+            name: string;
+            /** Domain */
+            domain: string;
+            /** Stream */
+            stream: string;
+            /** Relay */
+            relay: string;
+            /** Sending Ip */
+            sending_ip: string;
+            /** Move From */
+            move_from: string;
+            /**
+             * State
+             * @description done: each provider has reached the last step
+             * @enum {string}
+             */
+            state: "planned" | "running" | "paused" | "done";
+            /**
+             * Starts On
+             * Format: date
+             */
+            starts_on: string;
+            /**
+             * Ends On
+             * Format: date
+             * @description When the last step begins if nothing is held back from now on
+             */
+            ends_on: string;
+            /**
+             * Day
+             * Format: date
+             * @description Today, UTC
+             */
+            day: string;
+            /**
+             * Shape
+             * @enum {string}
+             */
+            shape: "even" | "careful" | "straight" | "custom";
+            /**
+             * Steps
+             * @description Messages a day, by step
+             */
+            steps: number[];
+            /** Hours */
+            hours: number[];
+            /** Time Zone */
+            time_zone: string;
+            /** Hold Back */
+            hold_back: boolean;
+            /**
+             * Per Day
+             * @description Messages that all providers together may get today
+             */
+            per_day: number;
+            /** Sent */
+            sent: number;
+            /** Tracks */
+            tracks: components["schemas"]["WarmupTrack"][];
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * WarmupPlanChange
+         * @description New settings of a plan. Fields that are left out stay unchanged.
+         * @example {
+         *       "shape": "even",
+         *       "start": 1,
+         *       "target": 1,
+         *       "days": 2,
+         *       "ceilings": [
+         *         1
+         *       ],
+         *       "hours": [
+         *         1
+         *       ],
+         *       "time_zone": "text",
+         *       "hold_back": true,
+         *       "paused": true
+         *     }
+         */
+        WarmupPlanChange: {
+            /** Shape */
+            shape?: ("even" | "careful" | "straight" | "custom") | null;
+            /** Start */
+            start?: number | null;
+            /** Target */
+            target?: number | null;
+            /** Days */
+            days?: number | null;
+            /** Ceilings */
+            ceilings?: number[] | null;
+            /** Hours */
+            hours?: number[] | null;
+            /** Time Zone */
+            time_zone?: string | null;
+            /** Hold Back */
+            hold_back?: boolean | null;
+            /**
+             * Paused
+             * @description A paused plan keeps its ceilings, and takes no step
+             */
+            paused?: boolean | null;
+        };
+        /**
+         * WarmupPreview
+         * @description The steps that settings would make.
+         * @example {
+         *       "steps": [
+         *         1
+         *       ],
+         *       "per_hour": [
+         *         1
+         *       ],
+         *       "starts_on": "2026-11-20",
+         *       "ends_on": "2026-11-20"
+         *     }
+         */
+        WarmupPreview: {
+            /** Steps */
+            steps: number[];
+            /** Per Hour */
+            per_hour: number[];
+            /**
+             * Starts On
+             * Format: date
+             */
+            starts_on: string;
+            /**
+             * Ends On
+             * Format: date
+             */
+            ends_on: string;
+        };
+        /**
+         * WarmupReason
+         * @description What led to a step: a rate above a line for certain (the lower end of its 80 % interval), a step that was not
+         *     really used, or what a person said.
+         * @example {
+         *       "rate": "deferrals",
+         *       "count": 1,
+         *       "total": 1,
+         *       "line": 0.5,
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        WarmupReason: {
+            /** Rate */
+            rate: ("deferrals" | "refusals" | "invalid_addresses" | "complaints" | "placement") | ("unused" | "person");
+            /** Count */
+            count: number;
+            /** Total */
+            total: number;
+            /**
+             * Line
+             * @description Fraction; absent where the step was not used
+             */
+            line?: number | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * WarmupShare
+         * @description A mailbox provider that has ceilings of its own: its share of each step.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "share": 0.5
+         *     }
+         */
+        WarmupShare: {
+            /**
+             * Provider
+             * @example tidepost.example
+             */
+            provider: string;
+            /**
+             * Share
+             * @description Fraction of the mail
+             */
+            share: number;
+        };
+        /**
+         * WarmupTiming
+         * @description The steps of a plan, and when they are taken.
+         * @example {
+         *       "shape": "even",
+         *       "start": 50,
+         *       "target": 1,
+         *       "days": 28,
+         *       "ceilings": [],
+         *       "hours": [
+         *         8,
+         *         9,
+         *         10,
+         *         11,
+         *         12,
+         *         13,
+         *         14,
+         *         15,
+         *         16,
+         *         17,
+         *         18,
+         *         19
+         *       ],
+         *       "time_zone": "Atlantic/Faroe",
+         *       "starts_on": "2026-11-20",
+         *       "ends_on": "2026-11-20"
+         *     }
+         */
+        WarmupTiming: {
+            /**
+             * Shape
+             * @description even: the same factor each day; careful: slower at first; straight: the same number more each day; custom: `ceilings`
+             * @default even
+             * @enum {string}
+             */
+            shape: "even" | "careful" | "straight" | "custom";
+            /**
+             * Start
+             * @description Messages on the first day
+             * @default 50
+             */
+            start: number;
+            /**
+             * Target
+             * @description Messages a day at the end. May be left out with `move_from`: the busiest day of that relay
+             */
+            target?: number | null;
+            /**
+             * Days
+             * @default 28
+             */
+            days: number;
+            /**
+             * Ceilings
+             * @description Messages a day, by step, with the shape custom; they never fall
+             * @default []
+             */
+            ceilings: number[];
+            /**
+             * Hours
+             * @description Hours of the day in which mail goes out
+             * @default [
+             *       8,
+             *       9,
+             *       10,
+             *       11,
+             *       12,
+             *       13,
+             *       14,
+             *       15,
+             *       16,
+             *       17,
+             *       18,
+             *       19
+             *     ]
+             */
+            hours: number[];
+            /**
+             * Time Zone
+             * @description Of the hours
+             * @default UTC
+             * @example Atlantic/Faroe
+             */
+            time_zone: string;
+            /**
+             * Starts On
+             * @description First day, UTC; default: today
+             */
+            starts_on?: string | null;
+            /**
+             * Ends On
+             * @description Day of the last step, instead of `days`
+             */
+            ends_on?: string | null;
+        };
+        /**
+         * WarmupTrack
+         * @description Where a plan is at one provider today. `sent` is counted by events, or by clearance if it let more go.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "share": 0.5,
+         *       "step": 1,
+         *       "since": "2026-11-20",
+         *       "per_day": 1,
+         *       "per_hour": 1,
+         *       "sent": 1,
+         *       "sent_this_hour": 1,
+         *       "turn": "start",
+         *       "decided_on": "2026-11-20",
+         *       "decided_by": "",
+         *       "reasons": [
+         *         {
+         *           "rate": "deferrals",
+         *           "count": 1,
+         *           "total": 1,
+         *           "line": 0.5,
+         *           "text": "The list was cleaned"
+         *         }
+         *       ],
+         *       "why": "text"
+         *     }
+         */
+        WarmupTrack: {
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Share */
+            share: number;
+            /**
+             * Step
+             * @description From 1 on
+             */
+            step: number;
+            /**
+             * Since
+             * Format: date
+             * @description First day of this step
+             */
+            since: string;
+            /** Per Day */
+            per_day: number;
+            /** Per Hour */
+            per_hour: number;
+            /** Sent */
+            sent: number;
+            /** Sent This Hour */
+            sent_this_hour: number;
+            /**
+             * Turn
+             * @description How this step came about
+             * @enum {string}
+             */
+            turn: "start" | "next" | "wait" | "back" | "set";
+            /**
+             * Decided On
+             * Format: date
+             */
+            decided_on: string;
+            /**
+             * Decided By
+             * @description Who overruled it
+             * @default
+             */
+            decided_by: string;
+            /** Reasons */
+            reasons: components["schemas"]["WarmupReason"][];
+            /**
+             * Why
+             * @description The reasons as text
+             */
+            why: string;
         };
         /**
          * Watch
@@ -31107,6 +32100,973 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RelayUsage"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_warmup_plans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_WarmupPlan_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWarmupPlan"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupPlan"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WarmupTiming"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupPreview"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the plan */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupPlan"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the plan */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the plan */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WarmupPlanChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupPlan"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overrule_warmup_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the plan */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WarmupOverrule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupPlan"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_warmup_days: {
+        parameters: {
+            query?: {
+                first?: string | null;
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description Name of the plan */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WarmupDays"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
@@ -48317,6 +50277,141 @@ export interface operations {
             };
         };
     };
+    start_list_cut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListCutRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_gates: {
         parameters: {
             query?: never;
@@ -48818,6 +50913,7 @@ export interface operations {
                 stream?: string | null;
                 domain?: string | null;
                 relay?: string | null;
+                sending_ip?: string | null;
                 only_held?: boolean;
             };
             header?: never;
@@ -49190,7 +51286,7 @@ export interface operations {
     list_jobs: {
         parameters: {
             query?: {
-                kind?: ("import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules") | null;
+                kind?: ("import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut") | null;
             };
             header?: never;
             path: {
@@ -49791,7 +51887,7 @@ export interface operations {
             header?: never;
             path: {
                 id: number;
-                part: "rejected" | "clear" | "held" | "doubtful";
+                part: string;
                 /** @description The tenant's slug */
                 tenant: string;
             };
@@ -49807,6 +51903,100 @@ export interface operations {
                 content: {
                     "application/octet-stream": string;
                 };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_job_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {

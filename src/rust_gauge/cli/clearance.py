@@ -1,6 +1,7 @@
 """`rustgauge clearance`: may these addresses be mailed? For single addresses, pipes, files, and MTAs at a gate."""
 
 import csv
+from collections import Counter
 from contextlib import ExitStack
 from itertools import islice
 from pathlib import Path
@@ -16,7 +17,7 @@ from rust_gauge.cli.session import Session, checked, write_bytes
 from rust_gauge.contract.checks import Gate, NewGate
 from rust_gauge.contract.common import spreadsheet_cell
 from rust_gauge.contract.jobs import ListCheckRequest
-from rust_gauge.contract.suppression import ClearanceAnswer, Sending
+from rust_gauge.contract.suppression import ClearanceAnswer, ClearanceResult, Sending
 
 DEFAULT = "check"
 EXAMPLES = (
@@ -62,21 +63,40 @@ def _question_options(parser: Any) -> None:
     parser.add_argument("--stream", help="for mail of this stream")
     parser.add_argument("--domain", help="for mail of this sending domain")
     parser.add_argument("--relay", help="for mail over this relay")
+    parser.add_argument("--sending-ip", help="for mail from this address, for warm-up plans")
     parser.add_argument("--count-as-withheld", action="store_true", help="count held addresses as withheld mail")
     parser.add_argument("--campaign", help="with --count-as-withheld: the campaign")
+
+
+class _Before:
+    """What earlier requests about the same list cleared. The service counts by itself what decides what is sent."""
+
+    def __init__(self) -> None:
+        self._clear = 0
+        self._by_provider: Counter[str] = Counter()
+
+    def asked(self) -> dict[str, Any]:
+        """Return it as parts of the next request."""
+        return {"cleared_before": self._clear, "cleared_by_provider": self._by_provider}
+
+    def add(self, result: ClearanceResult, sending: Sending | None) -> None:
+        """Add what one more request cleared."""
+        if sending is None:
+            self._clear += result.clear
+            self._by_provider.update(result.cleared_by_provider)
 
 
 def check(session: Session) -> int:
     """Check addresses. Exit status 3 when one is held, or has to wait."""
     arguments, output = session.arguments, session.output
-    tenant, held, later, asked, clear = session.tenant(), 0, 0, 0, 0
+    tenant, held, later, asked, clear, before = session.tenant(), 0, 0, 0, 0, _Before()
     answers: list[ClearanceAnswer] = []
     source = read_addresses(arguments.address, arguments.file)
     progress = Progress("Checking", 0, output.err)
     while batch := list(islice(source, _BATCH)):
         question = _question(arguments)
-        before = 0 if question["sending"] else clear
-        result = session.client.suppression.clearance(tenant, batch, cleared_before=before, **question)
+        result = session.client.suppression.clearance(tenant, batch, **before.asked(), **question)
+        before.add(result, question["sending"])
         asked, held, later, clear = (
             asked + len(batch), held + result.held, later + result.later, clear + result.clear,
         )  # fmt: skip
@@ -120,7 +140,8 @@ def _question(arguments: Any) -> dict[str, Any]:
             raise UsageError("--count-as-withheld needs --domain, the domain that would have sent")
         sending = Sending(domain=arguments.domain, campaign=arguments.campaign or "")
     return {
-        "stream": arguments.stream, "domain": arguments.domain, "relay": arguments.relay, "sending": sending,
+        "stream": arguments.stream, "domain": arguments.domain, "relay": arguments.relay,
+        "sending_ip": arguments.sending_ip, "sending": sending,
     }  # fmt: skip
 
 
@@ -130,7 +151,7 @@ def split(session: Session) -> int:
     path = Path(arguments.file)
     clear_path = Path(arguments.clear_to or path.with_suffix(".clear.csv"))
     held_path = Path(arguments.held_to or path.with_suffix(".held.csv"))
-    tenant, clear, held = session.tenant(), 0, 0
+    tenant, clear, held, before = session.tenant(), 0, 0, _Before()
     try:
         with ExitStack() as stack:
             source = stack.enter_context(path.open(encoding="utf-8-sig", newline=""))
@@ -147,8 +168,8 @@ def split(session: Session) -> int:
             while batch := list(islice(rows, _BATCH)):
                 texts = [row[column] if column < len(row) else "" for row in batch]
                 question = _question(arguments)
-                before = 0 if question["sending"] else clear
-                result = session.client.suppression.clearance(tenant, texts, cleared_before=before, **question)
+                result = session.client.suppression.clearance(tenant, texts, **before.asked(), **question)
+                before.add(result, question["sending"])
                 for row, answer in zip(batch, result.answers, strict=True):
                     if answer.verdict == "clear":
                         clear_file.writerow(row)

@@ -24,7 +24,7 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
     (
         "Before a send",
-        ("suppression", "clearance", "address", "assay", "tray", "placement", "schedule", "seed", "outlet"),
+        ("suppression", "clearance", "address", "warmup", "assay", "tray", "placement", "schedule", "seed", "outlet"),
     ),
     (
         "Settings and access",
@@ -52,6 +52,7 @@ HELP = {
     "suppression": "the suppression list and its policy",
     "clearance": "may these addresses be mailed?",
     "address": "check addresses before they are mailed",
+    "warmup": "ceilings that grow for a new sender, and what was sent",
     "assay": "examine a message before it is sent",
     "tray": "catch test messages, wait for them and examine them",
     "placement": "where copies of a message land at mailbox providers",
@@ -94,7 +95,7 @@ def noun_of(name: str) -> tuple[Noun, ModuleType]:
 
 def overview() -> str:
     """Return what `rustgauge` alone prints."""
-    lines = ["Measure, explain and fix email deliverability.", f"usage: {_USAGE}", ""]
+    lines = ["Measure, explain and fix email deliverability.", f"usage: {_USAGE}"]
     for section, nouns in SECTIONS:
         lines.append(f"{section}:")
         lines += [f"  {noun:<12} {HELP[noun]}" for noun in nouns]

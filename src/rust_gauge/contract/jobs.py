@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.suppression import Note, Reason, Scope
 
-JobKind = Literal["import", "list_check", "policy_backtest", "recompute", "batch", "rules"]
+JobKind = Literal["import", "list_check", "policy_backtest", "recompute", "batch", "rules", "list_cut"]
 _Column = Annotated[str, StringConstraints(max_length=200)]
 
 

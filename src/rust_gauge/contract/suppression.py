@@ -322,7 +322,7 @@ class MatchingView(Model):
 
 class Sending(Model):
     """The purpose of a clearance that decides what is sent: held addresses are counted as withheld, clear ones against
-    the limits of the relay."""
+    warm-up plans and the limits of the relay."""
 
     domain: str = Field(max_length=253, description="The sending domain")
     campaign: str = Field("", max_length=60)
@@ -338,10 +338,15 @@ class ClearanceRequest(Model):
     stream: str | None = Field(None, max_length=60)
     domain: str | None = Field(None, max_length=253)
     relay: str | None = Field(None, max_length=60)
+    sending_ip: str | None = Field(None, max_length=45, description="For warm-up plans of a sending IP")
     only_held: bool = False
     cleared_before: int = Field(
         0, ge=0, description="So many of the same mail were cleared by earlier requests: they count against limits too"
     )
+    cleared_by_provider: dict[Annotated[str, StringConstraints(max_length=253)], Annotated[int, Field(ge=0)]] = Field(
+        default={}, max_length=10_000, description="The same by mailbox provider, for warm-up plans: add up what the "
+        "answers say",
+    )  # fmt: skip
     sending: Sending | None = None
 
 
@@ -358,12 +363,12 @@ class ClearanceAnswer(Model):
 
     address: str
     verdict: Literal["clear", "held", "later"] = Field(
-        description="later: a limit of the relay would be exceeded; `not_before` says when to ask again"
+        description="later: a warm-up plan or a limit of the relay holds it back; `not_before` says when to ask again"
     )
     reason: str = Field(
         "",
         description="Reason of the entry; paused if the stream is paused; no_address if the text is not an address; "
-        "limit with `later`",
+        "limit or warm_up with `later`",
     )
     why: str = ""
     since: UtcTime | None = None
@@ -380,4 +385,7 @@ class ClearanceResult(Model):
     clear: int
     held: int
     later: int = 0
+    cleared_by_provider: dict[str, int] = Field(
+        default={}, description="Clear addresses by mailbox provider, if a warm-up plan holds this mail back"
+    )
     answers: list[ClearanceAnswer]

@@ -23,6 +23,7 @@ from rust_gauge.service.sending import routes as sending
 from rust_gauge.service.suppression import routes as suppression
 from rust_gauge.service.unsubscribes import pages as unsubscribe
 from rust_gauge.service.unsubscribes import routes as unsubscribes
+from rust_gauge.service.warmup import routes as warmup
 from rust_gauge.service.webhooks import routes as webhooks
 from rust_gauge.service.worklist import routes as worklist
 from rust_gauge.store.heartbeat import Heartbeat
@@ -31,6 +32,7 @@ ROUTERS = (
     accounts.router,
     domains.router,
     sending.router,
+    warmup.router,
     assays.router,
     bench.router,
     placement.router,

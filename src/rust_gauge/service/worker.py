@@ -14,7 +14,7 @@ from sqlalchemy import Connection
 from rust_gauge.service.accounts import installation
 from rust_gauge.service.assays import learning
 from rust_gauge.service.bench import examining, trays
-from rust_gauge.service.clearance import list_checks
+from rust_gauge.service.clearance import list_checks, list_cuts
 from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.jobs import jobs as service_jobs
@@ -26,6 +26,7 @@ from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.suppression import editing, imports, matching, policy_trials, proposals
+from rust_gauge.service.warmup import judging
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import items, notifications, reports
 from rust_gauge.store import jobs
@@ -81,6 +82,7 @@ KINDS: dict[str, Handler] = {
     "matching": matching.run_matching,
     "import": imports.run_import,
     "list_check": list_checks.run_check,
+    list_cuts.KIND: list_cuts.run_cut,
     "policy_backtest": policy_trials.run_trial,
     "recompute": settings.run_anew,
     "proposals": proposals.run_look,
@@ -142,6 +144,7 @@ def tick(context: Context) -> None:
     feeds.forget_old(context)
     trays.forget_old(context)
     schedules.run_due(context)
+    judging.judge_due(context)
     keeping.forget_old(context)
     learning.ask_for_due(context)
     editing.end_overdue(context)

@@ -150,6 +150,25 @@ class PlacementScheduleColumns(TypedDict, total=False):
     created_at: datetime
 
 
+class WarmupPlanColumns(TypedDict, total=False):
+    """Columns of `warmup_plan`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    domain: str
+    stream: str
+    relay: str
+    sending_ip: str
+    move_from: str
+    settings: Json
+    starts_on: date
+    judged_to: date
+    state: str
+    created_by: str
+    created_at: datetime
+
+
 class PlacementShareColumns(TypedDict, total=False):
     """Columns of `placement_share`."""
 

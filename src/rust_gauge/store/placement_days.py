@@ -1,10 +1,10 @@
 """Placement by day: sums of copies by provider and outcome, for charts and readings."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from sqlalchemy import Connection, select
+from sqlalchemy import Connection, func, select
 
 from rust_gauge.core.placement import JUDGED, Outcome
 from rust_gauge.store import tables as t
@@ -68,3 +68,21 @@ def counters(
         for code, outcomes in ((COPIES, _JUDGED), (ASIDE, _ASIDE))
     ]
     return CounterRows.of(raw_rows(connection, " UNION ALL ".join(parts)))
+
+
+def copies_of(connection: Connection, tenant_id: int, names: Mapping[str, str], first: date, last: date) -> CounterRows:
+    """Return copies of one path or several in the same form, its subject 0. `names`: domain, stream and relay of the
+    outlet; an empty one is not asked of."""
+    p, d, m = t.placement_path.c, t.placement_day.c, t.mailbox_provider.c
+    rows: list[tuple[int, ...]] = []
+    for code, outcomes in ((COPIES, sorted(JUDGED)), (ASIDE, [Outcome.SPAM, Outcome.MISSING, Outcome.REFUSED])):
+        query = (
+            select(m.id, func.datediff(d.day, first), func.sum(d.copies))
+            .select_from(t.placement_path.join(t.placement_day, d.path_id == p.id))
+            .join(t.mailbox_provider, m.name == d.provider)
+            .where(p.tenant_id == tenant_id, d.day.between(first, last), d.outcome.in_([str(o) for o in outcomes]))
+            .where(*(p[column] == name for column, name in names.items() if name))
+            .group_by(m.id, d.day)
+        )
+        rows += [(0, id, day, code, 0, 0, int(n)) for id, day, n in connection.execute(query) if n > 0]
+    return CounterRows.of(rows)

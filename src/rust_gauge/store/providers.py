@@ -80,6 +80,12 @@ def names(connection: Connection, ids: Iterable[int]) -> dict[int, str]:
     return {row.id: row.name for row in connection.execute(query)}
 
 
+def known_ids(connection: Connection, names: Iterable[str]) -> dict[str, int]:
+    """Return the ids of providers by registered domain; unknown ones are missing."""
+    query = select(t.mailbox_provider).where(t.mailbox_provider.c.name.in_(list(names)))
+    return {row.name: row.id for row in connection.execute(query)}
+
+
 def find(connection: Connection, name: str) -> int | None:
     """Return the id of a provider by its registered domain; None for an unknown one."""
     return connection.scalar(select(t.mailbox_provider.c.id).where(t.mailbox_provider.c.name == name))

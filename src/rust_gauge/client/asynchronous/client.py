@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.suppression import Suppression
     from rust_gauge.client.asynchronous.tokens import Tokens
     from rust_gauge.client.asynchronous.trays import Trays
+    from rust_gauge.client.asynchronous.warmup import Warmup
     from rust_gauge.client.asynchronous.watches import Watches
     from rust_gauge.client.asynchronous.webhooks import Webhooks
     from rust_gauge.client.asynchronous.worklist import Worklist
@@ -98,6 +99,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.placement import Placement
 
         return Placement(self)
+
+    @cached_property
+    def warmup(self) -> "Warmup":
+        """Warm-up plans of new senders."""
+        from rust_gauge.client.asynchronous.warmup import Warmup
+
+        return Warmup(self)
 
     @cached_property
     def audits(self) -> "Audits":

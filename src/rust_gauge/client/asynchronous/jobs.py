@@ -45,7 +45,13 @@ class Jobs(Part):
         return await self._client.send(calls.cancel_job(tenant, id))
 
     async def part(self, tenant: str, id: int, part: str) -> AsyncIterator[bytes]:
-        """Yield a result (rejected, clear, held, doubtful) as CSV in pieces."""
+        """Yield a part of the result, such as `rejected` or `clear`, in pieces; `parts` of the job names them."""
         path, query = calls.task_part(tenant, id, part)
+        async for piece in self._client.download(path, query):
+            yield piece
+
+    async def archive(self, tenant: str, id: int) -> AsyncIterator[bytes]:
+        """Yield all parts of the result as one ZIP file, in pieces."""
+        path, query = calls.job_archive(tenant, id)
         async for piece in self._client.download(path, query):
             yield piece

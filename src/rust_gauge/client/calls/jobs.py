@@ -43,6 +43,11 @@ def cancel_job(tenant: str, id: int) -> Call[Job]:
     return repeatable(make_call("POST", tenant_path(tenant, f"jobs/{id}/cancel"), Job))
 
 
+def job_archive(tenant: str, id: int) -> tuple[str, dict[str, Any]]:
+    """Path and query of a download."""
+    return f"/api/v1{tenant_path(tenant, f'jobs/{id}/archive')}", {}
+
+
 def task_part(tenant: str, id: int, part: str) -> tuple[str, dict[str, Any]]:
     """Path and query of a download."""
     return f"/api/v1{tenant_path(tenant, f'jobs/{id}/parts/{part}')}", {}

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.suppression import Suppression
     from rust_gauge.client.synchronous.tokens import Tokens
     from rust_gauge.client.synchronous.trays import Trays
+    from rust_gauge.client.synchronous.warmup import Warmup
     from rust_gauge.client.synchronous.watches import Watches
     from rust_gauge.client.synchronous.webhooks import Webhooks
     from rust_gauge.client.synchronous.worklist import Worklist
@@ -100,6 +101,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.placement import Placement
 
         return Placement(self)
+
+    @cached_property
+    def warmup(self) -> "Warmup":
+        """Warm-up plans of new senders."""
+        from rust_gauge.client.synchronous.warmup import Warmup
+
+        return Warmup(self)
 
     @cached_property
     def audits(self) -> "Audits":

@@ -47,6 +47,11 @@ class Jobs(Part):
         return self._client.send(calls.cancel_job(tenant, id))
 
     def part(self, tenant: str, id: int, part: str) -> Iterator[bytes]:
-        """Yield a result (rejected, clear, held, doubtful) as CSV in pieces."""
+        """Yield a part of the result, such as `rejected` or `clear`, in pieces; `parts` of the job names them."""
         path, query = calls.task_part(tenant, id, part)
+        yield from self._client.download(path, query)
+
+    def archive(self, tenant: str, id: int) -> Iterator[bytes]:
+        """Yield all parts of the result as one ZIP file, in pieces."""
+        path, query = calls.job_archive(tenant, id)
         yield from self._client.download(path, query)

@@ -2,7 +2,8 @@
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -42,19 +43,23 @@ class Suppression(Part):
         stream: str | None = None,
         domain: str | None = None,
         relay: str | None = None,
+        sending_ip: str | None = None,
         only_held: bool = False,
         cleared_before: int = 0,
+        cleared_by_provider: Mapping[str, int] | None = None,
         sending: Sending | None = None,
     ) -> ClearanceResult:
         """Check up to 100,000 addresses in one call; answers in their order.
 
-        With `sending`, held addresses are counted as withheld, and clear ones against the limits of the relay: set it
-        when the answer decides what is sent. `cleared_before`: so many were cleared by earlier calls without it.
+        With `sending`, held addresses are counted as withheld, and clear ones against warm-up plans and the limits of
+        the relay: set it when the answer decides what is sent. `cleared_before`: so many were cleared by earlier
+        calls without it, and by provider: what their answers said, added up.
         """
         # Not validated here: the service answers for each address, and says what is wrong with a request as a whole.
         request = ClearanceRequest.model_construct(
-            addresses=[*addresses], stream=stream, domain=domain, relay=relay, only_held=only_held,
-            cleared_before=cleared_before, sending=sending,
+            addresses=[*addresses], stream=stream, domain=domain, relay=relay, sending_ip=sending_ip,
+            only_held=only_held, cleared_before=cleared_before, cleared_by_provider=dict(cleared_by_provider or {}),
+            sending=sending,
         )  # fmt: skip
         return self._client.send(calls.clearance(tenant, request))
 
@@ -62,11 +67,12 @@ class Suppression(Part):
         self, tenant: str, addresses: Iterable[str], *, batch: int = 20_000, **question: Any
     ) -> Iterator[ClearanceAnswer]:
         """Yield answers for any number of addresses, sent batch by batch. `question` as for `clearance`."""
-        let_go = 0
+        let_go, by_provider = 0, Counter[str]()
         for texts in batches_of(addresses, batch):
-            before = 0 if question.get("sending") else let_go
-            found = self.clearance(tenant, texts, cleared_before=before, **question)
-            let_go += found.clear
+            found = self.clearance(tenant, texts, cleared_before=let_go, cleared_by_provider=by_provider, **question)
+            if not question.get("sending"):  # otherwise the service has counted them
+                let_go += found.clear
+                by_provider.update(found.cleared_by_provider)
             yield from found.answers
 
     def list(self, tenant: str, **query: Any) -> Iterator[SuppressionEntry]:

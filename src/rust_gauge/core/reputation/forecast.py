@@ -64,8 +64,11 @@ def extended(counts: Array, around: Surroundings, days: int, change: Change) -> 
     if faults is not None:
         still = np.repeat(faults[:, -1:], days, axis=-1) * times.get("record_faults", 1.0)
         faults = np.concatenate([faults, still], axis=-1)
+    foreseen = around.foreseen
+    if foreseen is not None:  # a warm-up plan allows at least as much from now on
+        foreseen = np.concatenate([foreseen, np.repeat(foreseen[:, -1:], days, axis=-1)], axis=-1)
     whole = np.concatenate([counts, more], axis=-1)
-    return whole, Surroundings(around.reports, around.sender, common, around.peers, faults)
+    return whole, Surroundings(around.reports, around.sender, common, around.peers, faults, foreseen)
 
 
 def headroom(

@@ -44,7 +44,8 @@ class Surroundings:
     `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender. `common_delay`:
     the share of mail that a provider deferred for everybody, (series, days). `peers`: by factor, the usual rate of the
     provider's other senders; for engagement how openly mail is read there beside other providers, NaN where that is
-    not known. `faults`: faults that the audit in force that day found.
+    not known. `faults`: faults that the audit in force that day found. `foreseen`: messages of the day that a warm-up
+    plan allows, (series, days), 0 where none is in force.
     """
 
     reports: NDArray[np.bool_]
@@ -52,6 +53,7 @@ class Surroundings:
     common_delay: Array | None = None
     peers: Mapping[str, Array] | None = None
     faults: Array | None = None
+    foreseen: Array | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +113,7 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
         if factor.kind is Kind.ENGAGEMENT:
             value[n], low[n], high[n] = _engagement(factor, by_name["opened"], exposures[factor.of], around)
         elif factor.kind is Kind.VOLUME:
-            value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"])
+            value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"], around.foreseen)
         elif factor.kind is Kind.AUDIT and around.faults is not None:
             value[n] = low[n] = high[n] = around.faults
         if factor.name == "complaints":
@@ -214,16 +216,20 @@ def _elsewhere(share: Array, openness: Array, sender: NDArray[np.intp]) -> Array
     return best[sender] * known
 
 
-def _volume(factor: Factor, mail: Array) -> Array:
+def _volume(factor: Factor, mail: Array, foreseen: Array | None) -> Array:
     """Doublings of the last seven days' mail over a usual week; a week holds each weekday once, whatever its rhythm.
 
-    A jump fades with the factor's half-life: providers remember it for a while.
+    Growth that a warm-up plan foresees is no jump: what it allows in these days counts as usual. A jump fades with the
+    factor's half-life: providers remember it for a while.
     """
     total = np.cumsum(mail, axis=-1)
     week = total - before(total, 7)
     began = (total > 0).astype(float)
     decay = decay_of(28.0)
     usual = 7 * before(faded(mail, decay), 7) / np.maximum(before(faded(began, decay), 7), 1.0)
+    if foreseen is not None:
+        allowed = np.cumsum(foreseen, axis=-1)
+        usual = np.maximum(usual, allowed - before(allowed, 7))
     jump = np.maximum(0.0, np.log2((week + factor.worth) / (usual + factor.worth)))
     out, keeps = np.empty_like(jump), decay_of(factor.half_life)
     carried = np.zeros(jump.shape[:-1])

@@ -76,6 +76,7 @@ def _named(heading: str) -> str:
 
 
 _KNOWN_NAMES = {name: frozenset(_named(text) for text in texts) for name, texts in _NAMES.items()}
+_MOST_COLUMNS = 1000
 _OPENING, _CLOSING = "\"'<[({“‘,; \t", "\"'>])}”’,; \t"
 
 
@@ -226,16 +227,7 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
     rows = list(csv.reader(lines, delimiter=delimiter))
     first = [cell.strip() for cell in rows[0]]
     heading = tuple(first) if not any("@" in cell for cell in first) else ()
-    places: dict[str, int] = {}
-    for name, column in stated.items():
-        lowered = [cell.lower() for cell in heading]
-        if column.lower() in lowered:
-            places[name] = lowered.index(column.lower())
-        elif column.isdigit() and 1 <= int(column) <= len(first):
-            places[name] = int(column) - 1
-        else:
-            there = ", ".join(heading) or f"1 to {len(first)}"
-            raise FileError(f"Unknown column {column}", remedy=f"Columns: {there}")
+    places = {name: _place_of(column, heading, len(first)) for name, column in stated.items()}
     for name, known in _KNOWN_NAMES.items():
         if name not in places and heading:
             found = next((n for n, cell in enumerate(heading) if _named(cell) in known), None)
@@ -251,6 +243,23 @@ def _csv_layout(lines: list[str], encoding: str, stated: Mapping[str, str]) -> L
         places["address"] = with_sign.index(max(with_sign))
     columns = {name: heading[place] if heading else str(place + 1) for name, place in places.items()}
     return Layout("csv", encoding, delimiter, heading, columns, places)
+
+
+def _place_of(column: str, heading: Sequence[str], width: int) -> int:
+    lowered = [cell.lower() for cell in heading]
+    if column.lower() in lowered:
+        return lowered.index(column.lower())
+    if column.isascii() and column.isdigit() and 1 <= int(column) <= width:
+        return int(column) - 1
+    there = ", ".join(heading) or f"1 to {width}"
+    raise FileError(f"Unknown column {column}", remedy=f"Columns: {there}")
+
+
+def column_place(layout: Layout, column: str) -> int:
+    """Return the place, from 0 on, of a column by its heading or number. FileError where a file has no such column."""
+    if layout.form != "csv":
+        raise FileError(f"A file of the form {layout.form} has no column {column}", remedy="Use CSV with a heading")
+    return _place_of(column, layout.heading, len(layout.heading) or _MOST_COLUMNS)
 
 
 def _json_columns(lines: list[str], stated: Mapping[str, str]) -> dict[str, str]:

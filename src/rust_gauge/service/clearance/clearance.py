@@ -6,11 +6,12 @@ Many addresses are looked up in pieces: while the database answers one, the rows
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
+from sqlalchemy import Connection
 
 from rust_gauge.contract.suppression import ClearanceRequest, Sending
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
@@ -24,7 +25,9 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.sending.ceilings import Ceiling, ceiling_for, count_cleared
 from rust_gauge.service.suppression.policy import list_state
+from rust_gauge.service.warmup.ceilings import Mail, plans_for
 from rust_gauge.store import holding as store_holding
+from rust_gauge.store import providers as store_providers
 from rust_gauge.store import suppression as store
 from rust_gauge.store import suppression_numbers, suppression_state
 from rust_gauge.store.accounts import TenantAccess
@@ -59,6 +62,7 @@ class Result(msgspec.Struct):
     held: int
     later: int
     answers: list[Answer]
+    cleared_by_provider: dict[str, int] = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,16 +73,29 @@ class Question:
     domain: str | None = None
     relay: str | None = None
     only_held: bool = False
+    sending_ip: str | None = None
 
 
 _TENANT, _HELD = Scope.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
 PAUSED = "paused"  # the reason of an address that is held with its whole stream
-LATER, LIMIT = "later", "limit"  # verdict and reason of mail that a limit of its relay holds back
+LATER = "later"  # verdict of mail that a warm-up plan or a limit of its relay holds back
+LIMIT, WARM_UP = "limit", "warm_up"  # reasons of it
 _LISTED = frozenset(Reason)
 _FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
 encode = _encoder.encode
+
+
+@dataclass(frozen=True, slots=True)
+class LetGo:
+    """What earlier questions about the same mail cleared: messages, and by name of the provider."""
+
+    messages: int = 0
+    by_provider: Mapping[str, int] = field(default_factory=dict)
+
+
+NOTHING_YET = LetGo()
 
 
 class Desk:
@@ -283,42 +300,125 @@ def _time(text: str) -> datetime:
 
 def answer(context: Context, tenant: TenantAccess, request: ClearanceRequest) -> Result:
     """Each address `clear`, `held` or `later`, and why."""
-    question = Question(request.stream, request.domain, request.relay, request.only_held)
-    return clear(context, tenant, request.addresses, question, request.sending, request.cleared_before)
+    question = Question(request.stream, request.domain, request.relay, request.only_held, request.sending_ip)
+    let_go = LetGo(request.cleared_before, request.cleared_by_provider)
+    return clear(context, tenant, request.addresses, question, request.sending, let_go)
 
 
 def clear(
     context: Context, tenant: TenantAccess, texts: Sequence[str], question: Question, sending: Sending | None = None,
-    let_go: int = 0,
+    let_go: LetGo = NOTHING_YET,
 ) -> Result:  # fmt: skip
-    """The same from what makes up a question. `let_go`: so many were cleared by questions that this one continues."""
+    """The same from what makes up a question. `let_go`: what was cleared by questions that this one continues."""
+    if sending is not None and question.domain is None:
+        planned = replace(question, domain=sending.domain)
+    else:
+        planned = question
 
-    def read(unit: UnitOfWork, lookup: ProviderLookup) -> list[Answer]:
+    def read(unit: UnitOfWork, lookup: ProviderLookup) -> tuple[list[Answer], dict[str, int]]:
         answers = Desk(unit, lookup, question).answer(texts)
-        ceiling = ceiling_of(unit, question, lock=sending is not None)
-        if ceiling is None:
-            return answers
-        answers = put_off(ceiling, answers, let_go)
+        brake = Brake(unit, lookup, planned, let_go=let_go, lock=sending is not None)
+        answers = brake.hold_back(answers)
         if sending is not None:
-            count_cleared(unit, ceiling, question.stream, sum(answer.verdict == "clear" for answer in answers))
-        return answers
+            brake.count(unit, answers)
+        return answers, brake.by_name(unit.connection, answers)
 
-    answers = with_lookups(context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup)))
+    answers, by_provider = with_lookups(
+        context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup))
+    )
     held = [(answer.address, answer.reason) for answer in answers if answer.verdict == "held"]
     later = sum(answer.verdict == LATER for answer in answers)
     if sending is not None and held:
         refused = [(*one, sending.message_id) for one in held]
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
     shown = [answer for answer in answers if answer.verdict != "clear"] if question.only_held else answers
-    return Result(len(texts) - len(held) - later, len(held), later, shown)
+    return Result(len(texts) - len(held) - later, len(held), later, shown, by_provider)
 
 
-def ceiling_of(unit: UnitOfWork, question: Question, *, lock: bool = False) -> Ceiling | None:
-    """Return what the relay lets through of this mail; None where nothing holds it back. `lock`: nobody else counts
-    against it before the transaction ends."""
-    if not question.relay:
-        return None
-    return ceiling_for(unit.connection, unit.tenant_id, question.relay, question.stream, unit.now, lock=lock)
+class Brake:
+    """What warm-up plans and the limits of a relay hold back of one question's mail.
+
+    `let_go`: what of it has gone before. `lock`: nobody else counts against them before the transaction ends.
+    """
+
+    def __init__(
+        self, unit: UnitOfWork, lookup: ProviderLookup, question: Question, *, let_go: LetGo = NOTHING_YET,
+        lock: bool = False,
+    ) -> None:  # fmt: skip
+        self._lookup, self._question, self._let_go = lookup, question, let_go.messages
+        mail = Mail(question.domain, question.stream, question.relay, question.sending_ip)
+        self._plans = plans_for(unit, mail, let_go=let_go.by_provider, lock=lock)
+        self._ceiling: Ceiling | None = None
+        if question.relay:
+            self._ceiling = ceiling_for(
+                unit.connection, unit.tenant_id, question.relay, question.stream, unit.now, lock=lock
+            )
+
+    @property
+    def is_on(self) -> bool:
+        """Return whether anything may hold this mail back."""
+        return bool(self._plans) or self._ceiling is not None
+
+    def hold_back(self, answers: list[Answer]) -> list[Answer]:
+        """Return the answers with those `later` that have to wait."""
+        if self._plans:
+            answers = self._planned(answers)
+        return answers if self._ceiling is None else put_off(self._ceiling, answers, self._let_go)
+
+    def _planned(self, answers: list[Answer]) -> list[Answer]:
+        clear = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
+        domains = [_domain_in(answers[number].address) for number in clear]
+        providers = self._providers(set(domains))
+        out = list(answers)
+        for plan in self._plans:
+            for number, domain in zip(clear, domains, strict=True):
+                if out[number].verdict != "clear":
+                    continue
+                at, why = plan.at(providers[domain])
+                if at is not None:
+                    out[number] = Answer(answers[number].address, LATER, WARM_UP, why, not_before=_shown(at))
+        return out
+
+    def _providers(self, domains: set[str]) -> dict[str, int]:
+        """Return the provider of each recipient domain, 0 where there is none."""
+        names: dict[str, str] = {}
+        for domain in domains:
+            try:
+                names[domain] = normalise_domain(domain)
+            except DomainNameError:
+                continue
+        found = self._lookup.of(set(names.values()))
+        return {domain: found[names[domain]][0] if domain in names else 0 for domain in domains}
+
+    def count(self, unit: UnitOfWork, answers: Sequence[Answer]) -> None:
+        """Count what was let go against plans and limits."""
+        let_go = sum(answer.verdict == "clear" for answer in answers)
+        if self._plans and let_go:
+            by_provider = self._by_provider(answers)
+            for plan in self._plans:
+                plan.count(unit, by_provider)
+        if self._ceiling is not None:
+            count_cleared(unit, self._ceiling, self._question.stream, let_go)
+
+    def _by_provider(self, answers: Sequence[Answer]) -> Counter[int]:
+        domains = Counter(_domain_in(answer.address) for answer in answers if answer.verdict == "clear")
+        providers = self._providers(set(domains))
+        by_provider: Counter[int] = Counter()
+        for domain, n in domains.items():
+            by_provider[providers[domain]] += n
+        return by_provider
+
+    def by_name(self, connection: Connection, answers: Sequence[Answer]) -> dict[str, int]:
+        """Return how many are clear by provider, if a plan wants to know when the question goes on."""
+        if not self._plans:
+            return {}
+        counts = self._by_provider(answers)
+        names = store_providers.names(connection, counts)
+        return {names.get(id, ""): n for id, n in counts.items()}
+
+
+def _domain_in(text: str) -> str:
+    return text.rpartition("@")[2].rstrip("> ").lower()
 
 
 def put_off(ceiling: Ceiling, answers: list[Answer], let_go: int = 0) -> list[Answer]:
@@ -394,7 +494,7 @@ class Stream:
         self._context, self._tenant, self._question = context, tenant, question
         self._rest = b""
         self._texts: list[str] = []
-        self._let_go = 0
+        self._let_go = NOTHING_YET
         self.file = tempfile.SpooledTemporaryFile(max_size=_SPOOLED)  # noqa: SIM115 - closed by whoever sends it
         self.lines = 0
 
@@ -420,7 +520,8 @@ class Stream:
         texts, self._texts = self._texts, []
         if texts:
             done = clear(self._context, self._tenant, texts, self._question, let_go=self._let_go)
-            self._let_go += done.clear
+            by_provider = Counter(self._let_go.by_provider) + Counter(done.cleared_by_provider)
+            self._let_go = LetGo(self._let_go.messages + done.clear, by_provider)
             self.file.write(_encoder.encode_lines(done.answers))
 
     def end(self) -> None:

@@ -24,17 +24,15 @@ from rust_gauge.service.clearance.clearance import (
     LATER,
     PAUSED,
     Answer,
+    Brake,
     Desk,
     Question,
-    ceiling_of,
-    put_off,
     withhold,
 )
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.service.sending.ceilings import count_cleared
 from rust_gauge.store import gates as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreError, StoreUnavailable
@@ -170,11 +168,10 @@ class Gatekeeper:
         assert self._connection is not None
         unit = UnitOfWork(self._connection, tenant_id, context.clock(), "", context.settings, context.memory)
         answers = Desk(unit, lookup, question).answer(texts)
-        ceiling = ceiling_of(unit, question)
-        if ceiling is not None:
-            answers = put_off(ceiling, answers)
-            clear = sum(answer.verdict == "clear" for answer in answers)
-            context.unit(tenant_id, lambda unit: count_cleared(unit, ceiling, question.stream, clear))
+        brake = Brake(unit, lookup, question)
+        answers = brake.hold_back(answers)
+        if brake.is_on:
+            context.unit(tenant_id, lambda unit: brake.count(unit, answers))
         return answers
 
     def _gate(self, key: str) -> GateRow | None:

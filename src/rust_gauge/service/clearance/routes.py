@@ -11,7 +11,8 @@ from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.jobs import Job, ListCheckRequest
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult
-from rust_gauge.service.clearance import clearance, gates, list_checks
+from rust_gauge.contract.warmup import ListCutRequest
+from rust_gauge.service.clearance import clearance, gates, list_checks, list_cuts
 from rust_gauge.service.clearance.clearance import Question
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
@@ -23,6 +24,12 @@ router = api_router()
 def start_list_check(context: Ctx, tenant: Tenant, principal: Asker, body: ListCheckRequest) -> Job:
     """Create a job that checks a list before a send: upload the file in pieces, then run the job."""
     return list_checks.start(context, tenant, body, principal.email)
+
+
+@router.post("/tenants/{tenant}/list-cuts", tags=["warmup"], status_code=201, operation_id="start_list_cut")
+def start_list_cut(context: Ctx, tenant: Tenant, principal: Asker, body: ListCutRequest) -> Job:
+    """Create a job that cuts a list into portions for a warm-up plan: upload the file in pieces, then run the job."""
+    return list_cuts.start(context, tenant, body, principal.email)
 
 
 @router.get("/tenants/{tenant}/gates", tags=["suppression"], operation_id="list_gates")
@@ -50,7 +57,7 @@ def delete_gate(context: Ctx, tenant: Tenant, id: Id) -> None:
     "/tenants/{tenant}/clearance", tags=["suppression"], operation_id="get_clearance", response_model=ClearanceResult
 )
 def get_clearance(context: Ctx, tenant: Tenant, body: Annotated[ClearanceRequest, Body()]) -> Response:
-    """Check addresses against the suppression list as it is now. Each one is `clear` or `held`, with the reason."""
+    """Check addresses against the suppression list as it is now. Each one is `clear`, `held` or `later`, and why."""
     done = clearance.answer(context, tenant, body)
     return Response(clearance.encode(done), media_type="application/json")
 
@@ -61,8 +68,10 @@ _PIECE = 256 * 1024  # octets
 _Name = Annotated[str | None, Query(max_length=253)]
 
 
-def _question(stream: _Name = None, domain: _Name = None, relay: _Name = None, only_held: bool = False) -> Question:
-    return Question(stream, domain, relay, only_held)
+def _question(
+    stream: _Name = None, domain: _Name = None, relay: _Name = None, sending_ip: _Name = None, only_held: bool = False
+) -> Question:
+    return Question(stream, domain, relay, only_held, sending_ip)
 
 
 @router.post(

@@ -41,12 +41,14 @@ _VIEWER = """
     list_lines get_alert_settings get_report list_notifications list_stream_pauses get_address_words list_suppression
     count_suppression export_suppression get_address_status list_suppression_changes get_suppression_growth
     get_suppression_policy get_suppression_matching list_gates list_unsubscribes list_jobs get_job get_job_part
-    list_feeds get_feed list_rejected_rows list_webhooks list_webhook_calls get_tenant_settings assay_message
+    get_job_archive list_feeds get_feed list_rejected_rows list_webhooks list_webhook_calls get_tenant_settings
+    assay_message
     list_assay_rules get_assay_settings get_text_model list_trays get_tray get_tray_connection list_caught_messages
     wait_for_message compare_caught_messages list_series get_series get_caught_message get_caught_assay
     get_conversation get_caught_source get_caught_part list_seeds get_seed list_outlets get_outlet list_placement_runs
     get_placement_run get_placement_message get_placement_history get_placement_assay list_placement_schedules
     get_placement_schedule get_placement_schedule_message list_placement_shares
+    list_warmup_plans get_warmup_plan get_warmup_days preview_warmup_plan
 """
 
 _OPERATOR = """
@@ -63,6 +65,7 @@ _OPERATOR = """
     add_placement_share delete_placement_share
     add_placement_schedule update_placement_schedule delete_placement_schedule copy_placement_schedule
     run_placement_schedule put_placement_schedule_message
+    add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
 """
 
 _ADMIN = """
@@ -90,7 +93,7 @@ ROLES: dict[str, Role] = {
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
     "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "placement",
-    "plans", "proofs", "publishing", "readings", "suppression", "watches", "webhooks", "worklist",
+    "plans", "proofs", "publishing", "readings", "suppression", "warmup", "watches", "webhooks", "worklist",
 )  # fmt: skip
 
 

@@ -1,6 +1,6 @@
 """Jobs (long work) under /api/v1: files in pieces, progress, results."""
 
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import Path, Request
 from fastapi.concurrency import run_in_threadpool
@@ -10,9 +10,10 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.jobs import Job, JobKind, JobStart
 from rust_gauge.service.http.access import Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.jobs import jobs
+from rust_gauge.service.jobs import archive, jobs
 
 router = api_router()
+_PART = r"^(rejected|clear|held|doubtful|removed|left|calendar|icalendar|\d{8}(T\d{2})?)$"
 
 
 @router.get("/tenants/{tenant}/jobs", tags=["jobs"], operation_id="list_jobs")
@@ -61,10 +62,22 @@ def cancel_job(context: Ctx, tenant: Tenant, id: Id) -> Job:
     operation_id="get_job_part",
     response_class=StreamingResponse,
 )
-def get_job_part(
-    context: Ctx, tenant: Tenant, id: Id, part: Literal["rejected", "clear", "held", "doubtful"]
-) -> StreamingResponse:
-    """Download the result as CSV."""
+def get_job_part(context: Ctx, tenant: Tenant, id: Id, part: Annotated[str, Path(pattern=_PART)]) -> StreamingResponse:
+    """Download a part of the result, as CSV unless the job says otherwise."""
     pieces = jobs.part(context, tenant, id, part)
-    name = f'attachment; filename="{part}-{id}.csv"'
-    return StreamingResponse(pieces, media_type="text/csv; charset=utf-8", headers={"Content-Disposition": name})
+    ending, media_type = ("ics", "text/calendar") if part == "icalendar" else ("csv", "text/csv")
+    name = {"Content-Disposition": f'attachment; filename="{part}-{id}.{ending}"'}
+    return StreamingResponse(pieces, media_type=f"{media_type}; charset=utf-8", headers=name)
+
+
+@router.get(
+    "/tenants/{tenant}/jobs/{id}/archive",
+    tags=["jobs"],
+    operation_id="get_job_archive",
+    response_class=StreamingResponse,
+)
+def get_job_archive(context: Ctx, tenant: Tenant, id: Id) -> StreamingResponse:
+    """Download all parts of the result as one ZIP file."""
+    pieces = archive.archive_of(context, tenant, id)
+    name = {"Content-Disposition": f'attachment; filename="job-{id}.zip"'}
+    return StreamingResponse(pieces, media_type="application/zip", headers=name)

@@ -12,6 +12,7 @@ from rust_gauge.store import providers
 _LOOKUPS = 256  # recipient domains asked for side by side
 _KEEP = {UNRESOLVED: timedelta(minutes=5), NO_MAIL: timedelta(hours=1)}
 _KEEP_FOUND = timedelta(days=1)  # a recipient domain rarely moves to another provider
+_MEMORY, _REMEMBERED_FOR, _MOST_REMEMBERED = "providers of domains", timedelta(minutes=5), 20_000
 _EVER = datetime(2000, 1, 1, tzinfo=UTC)
 
 
@@ -76,13 +77,25 @@ class ProviderLookup:
 def with_lookups(context: Context, run: Callable[[ProviderLookup], T]) -> T:
     """Run a unit of work that may need providers.
 
-    When it does, its transaction is taken back, DNS is asked with nothing open, and it is run again. Few tenants
-    compare addresses by provider, so that nearly all units run once and ask nobody.
+    When it does, its transaction is taken back, DNS is asked with nothing open, and it is run again. What was found in
+    the last minutes is remembered, so that nearly all units run once and ask nobody.
     """
-    lookup = ProviderLookup({})
+    remembered = _remembered(context)
+    lookup = ProviderLookup(remembered)
     while True:
         try:
             return run(lookup)
         except LookupNeeded as needed:
             found = dict.fromkeys(needed.domains, (0, "")) | providers_for(context, needed.domains)
             lookup = ProviderLookup({**lookup.known, **found})
+            if len(remembered) < _MOST_REMEMBERED:
+                remembered.update({name: one for name, one in found.items() if one[1] not in ("", UNRESOLVED)})
+
+
+def _remembered(context: Context) -> dict[str, Provider]:
+    """Return what this process looked up in the last minutes, so that not each question of an MTA runs twice."""
+    now = context.clock()
+    known: tuple[datetime, dict[str, Provider]] | None = context.memory.get(_MEMORY)
+    if known is None or not timedelta(0) <= now - known[0] < _REMEMBERED_FOR or len(known[1]) >= _MOST_REMEMBERED:
+        known = context.memory[_MEMORY] = (now, {})
+    return known[1]

@@ -37,6 +37,7 @@ from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import flow, jobs, leases, placement_days, provider_norms, reading_counters
 from rust_gauge.store import readings as store
+from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.readings import KINDS, Series
@@ -55,6 +56,8 @@ _THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
 _NO_FAULT = _THEIR_TROUBLE | {Cause.GREYLISTED}  # delays that say nothing of the sender
 _ABOUT_US = {Cause.BLOCKLISTED: "listings", Cause.AUTHENTICATION: "authentication"}
 _CAUSES, _PERMANENCES = len(Cause), len(Permanence)
+_PLAN_COLUMNS = {1: "domain", 2: "stream", 3: "relay", 4: "sending_ip"}
+_STILL_FORESEEN = timedelta(days=42)  # a month of mail is usual by then
 
 
 _SPECIAL = {reading_counters.HELD: "held", placement_days.COPIES: "copies", placement_days.ASIDE: "placement"}
@@ -223,7 +226,26 @@ def surroundings(connection: Connection, place: Place, kind: int, counted: Count
     }
     reports = np.array([id in place.reporting for id in providers], dtype=bool)
     sender = np.array([subjects.index(id) for id, _ in counted.series], dtype=np.intp)
-    return Surroundings(reports, sender, common, peers, faults)
+    return Surroundings(reports, sender, common, peers, faults, _foreseen(connection, place, kind, counted))
+
+
+def _foreseen(connection: Connection, place: Place, kind: int, counted: Counted) -> NDArray[np.float64] | None:
+    """Return by series and day what warm-up plans allow; None where no plan names any of these subjects.
+
+    After its last step a plan's target counts as foreseen until it is what is usual.
+    """
+    names = store.names_of(connection, place.tenant_id, kind)
+    shape = counted.counts.shape[1:]
+    out = np.zeros(shape)
+    found = store_warmup.foreseen(connection, place.tenant_id, _PLAN_COLUMNS[kind], counted.first - _STILL_FORESEEN)
+    for course in found:
+        mine = [row for row, (subject, _) in enumerate(counted.series) if names.get(subject) == course.name]
+        own = {provider for provider in course.providers if provider}
+        for row in mine:
+            provider = counted.series[row][1]
+            line = course.line(provider if provider in own else 0, counted.first, shape[1], _STILL_FORESEEN)
+            out[row] = np.maximum(out[row], line)
+    return out if found else None
 
 
 def _unknown(factor: Factor) -> float:

@@ -94,6 +94,7 @@ from rust_gauge.store.tables.suppression import (
     suppression_entry,
     suppression_state,
 )
+from rust_gauge.store.tables.warmup import warmup_cleared, warmup_day, warmup_plan, warmup_track
 from rust_gauge.store.tables.webhooks import webhook, webhook_call
 from rust_gauge.store.tables.worklist import notification, work_item, work_step
 
@@ -186,6 +187,10 @@ __all__ = [
     "tray",
     "tray_greylist",
     "trouble",
+    "warmup_cleared",
+    "warmup_day",
+    "warmup_plan",
+    "warmup_track",
     "watch",
     "webhook",
     "webhook_call",

@@ -55,7 +55,7 @@ caught_message = table(
     Column("state", String(10), nullable=False),
     Column("attempts", Small, nullable=False),
     Column("claimed_at", Time, nullable=True),
-    Column("mark", DOUBLE, nullable=True),
+    Column("mark", DOUBLE(asdecimal=False), nullable=True),
     Column("worst", String(10), nullable=True),
     Column("points", JSON, nullable=True),
     Index("caught_tray", "tray_id", "id", "size"),

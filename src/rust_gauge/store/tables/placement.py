@@ -79,7 +79,7 @@ placement_run = table(
     Column("series", String(200), nullable=False),
     Column("header_from", String(320), nullable=False),
     Column("size", _Count, nullable=False),
-    Column("mark", DOUBLE, nullable=True),
+    Column("mark", DOUBLE(asdecimal=False), nullable=True),
     Column("error", String(1000), nullable=False),
     Column("created_by", String(320), nullable=False),
     Column("created_at", Time, nullable=False),
