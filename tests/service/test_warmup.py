@@ -1,5 +1,6 @@
 """Warm-up plans: steps, what holds them back at a provider, and what clearance lets through."""
 
+from dataclasses import asdict
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
@@ -15,7 +16,10 @@ from rust_gauge.contract.warmup import (
     WarmupShare,
     WarmupTiming,
 )
+from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.warmup.judging import judge_due
+from rust_gauge.service.worklist.place import place_of
+from rust_gauge.service.worklist.warmup_signs import warmup_problems
 from rust_gauge.store.warmup import Course
 from tests.conftest import Office
 from tests.rows import bounce, ndjson, row
@@ -337,3 +341,49 @@ def test_a_ceiling_holds_on_until_the_next_one_and_not_for_ever() -> None:
     assert course.line(7, date(2026, 11, 1), 8, still) == [0, 10, 10, 30, 30, 30, 0, 0]
     assert course.line(7, date(2026, 11, 5), 3, still) == [30, 30, 0]
     assert course.line(0, date(2026, 11, 1), 2, still) == [0, 0]
+
+
+def test_a_ceiling_that_is_passed_and_a_plan_that_is_held_back_are_items(
+    office: Office, client: Client, known: None
+) -> None:
+    day = client.warmup.add(office.slug, plan()).day
+    load(office, client, day, 50)
+    tomorrow(office)
+    load(office, client, office.world.clock.now.date(), 130, deferred=50)
+    found = {row["key"]: row for row in incidents(office)}
+    passed = found["warmup:spring:passed:tidepost.example"]
+    assert passed["level"] == "investigate"
+    assert passed["text"] == "130 messages on 2026-11-21, 30 more than the ceiling of 100 (step 2 of 4)."
+    tomorrow(office)
+    found = {row["key"]: row for row in incidents(office)}
+    assert found["warmup:spring:passed:tidepost.example"]["text"].startswith("130 messages on 2026-11-21")
+    held = found["warmup:spring:held:tidepost.example"]
+    assert (held["title"], held["level"]) == ("spring stepped back at tidepost.example", "fix")
+    assert held["evidence"] == ("deferrals: 50 of 130 (38.46 %), above 20 %",)
+    assert "replies" in held["remedy"]
+    assert set(found) == {"warmup:spring:passed:tidepost.example", "warmup:spring:held:tidepost.example"}
+
+
+def incidents(office: Office) -> list[dict[str, Any]]:
+    context = office.world.context
+
+    def read(unit: UnitOfWork) -> list[dict[str, Any]]:
+        place = place_of(unit.connection, office.tenant, unit.now.date(), [])
+        return [asdict(incident) for incident in warmup_problems(unit, place)]
+
+    return context.unit(office.tenant.id, read)
+
+
+def test_the_wall_shows_todays_ceilings_beside_what_was_sent(office: Office, client: Client, known: None) -> None:
+    day = client.warmup.add(office.slug, plan()).day
+    load(office, client, day, 20)
+    office.world.work()
+    rows = {row.name: row for row in client.readings.wall(tenant=office.slug).rows}
+    (shown,) = rows[DOMAIN].warmup
+    assert (shown.plan, shown.steps, shown.per_day, shown.sent) == ("spring", 4, 100, 20)
+    assert [(cell.provider, cell.per_day, cell.sent) for cell in shown.cells] == [
+        ("tidepost.example", 50, 20), ("(others)", 50, 0),
+    ]  # fmt: skip
+    assert rows["old.d.example"].warmup == []
+    past = client.readings.wall(tenant=office.slug, last=day - timedelta(days=1))
+    assert all(row.warmup == [] for row in past.rows)

@@ -20931,7 +20931,8 @@ export interface components {
          *           "faults": 1,
          *           "fault": "text",
          *           "remedy": "text",
-         *           "record": "text"
+         *           "record": "text",
+         *           "warmup": []
          *         }
          *       ]
          *     }
@@ -21041,7 +21042,8 @@ export interface components {
          *       "faults": 1,
          *       "fault": "text",
          *       "remedy": "text",
-         *       "record": "text"
+         *       "record": "text",
+         *       "warmup": []
          *     }
          */
         WallRow: {
@@ -21079,6 +21081,73 @@ export interface components {
              * @description Record that fixes it, if there is one
              */
             record?: string | null;
+            /**
+             * Warmup
+             * @description Warm-up plans that are under way; of today only
+             * @default []
+             */
+            warmup: components["schemas"]["WallWarmup"][];
+        };
+        /**
+         * WallWarmup
+         * @description A warm-up plan of the row's mail.
+         * @example {
+         *       "plan": "text",
+         *       "steps": 1,
+         *       "per_day": 1,
+         *       "sent": 1,
+         *       "cells": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "step": 1,
+         *           "per_day": 1,
+         *           "sent": 1,
+         *           "turn": "start",
+         *           "why": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        WallWarmup: {
+            /** Plan */
+            plan: string;
+            /** Steps */
+            steps: number;
+            /** Per Day */
+            per_day: number;
+            /** Sent */
+            sent: number;
+            /** Cells */
+            cells: components["schemas"]["WallWarmupCell"][];
+        };
+        /**
+         * WallWarmupCell
+         * @description What a warm-up plan allows at one provider today, and what was sent.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "step": 1,
+         *       "per_day": 1,
+         *       "sent": 1,
+         *       "turn": "start",
+         *       "why": "text"
+         *     }
+         */
+        WallWarmupCell: {
+            /** Provider */
+            provider: string;
+            /** Step */
+            step: number;
+            /** Per Day */
+            per_day: number;
+            /** Sent */
+            sent: number;
+            /**
+             * Turn
+             * @enum {string}
+             */
+            turn: "start" | "next" | "wait" | "back" | "set";
+            /** Why */
+            why: string;
         };
         /**
          * WarmupDay

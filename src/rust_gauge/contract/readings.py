@@ -87,6 +87,27 @@ class Lack(Model):
     text: str = Field(description="As text, with the remedy")
 
 
+class WallWarmupCell(Model):
+    """What a warm-up plan allows at one provider today, and what was sent."""
+
+    provider: str
+    step: int
+    per_day: int
+    sent: int
+    turn: Literal["start", "next", "wait", "back", "set"]
+    why: str
+
+
+class WallWarmup(Model):
+    """A warm-up plan of the row's mail."""
+
+    plan: str
+    steps: int
+    per_day: int
+    sent: int
+    cells: list[WallWarmupCell]
+
+
 class WallRow(Model):
     """One subject."""
 
@@ -101,6 +122,7 @@ class WallRow(Model):
     fault: str | None = Field(None, description="Text of the first fault")
     remedy: str | None = None
     record: str | None = Field(None, description="Record that fixes it, if there is one")
+    warmup: list[WallWarmup] = Field(default=[], description="Warm-up plans that are under way; of today only")
 
 
 class WallColumn(Model):

@@ -2,25 +2,38 @@
 
 from collections import defaultdict
 from collections.abc import Iterable
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 
 import numpy as np
 import orjson
 from numpy.typing import NDArray
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import Lack, Pull, Subject, Wall, WallCell, WallColumn, WallRow
+from rust_gauge.contract.readings import (
+    Lack,
+    Pull,
+    Subject,
+    Wall,
+    WallCell,
+    WallColumn,
+    WallRow,
+    WallWarmup,
+    WallWarmupCell,
+)
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, condition_of
 from rust_gauge.service.domains import proofs
 from rust_gauge.service.providers.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
 from rust_gauge.service.readings.examination import UNITS, kind_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
+from rust_gauge.service.warmup import plans as warmup_plans
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import flow, provider_norms
 from rust_gauge.store import readings as store
+from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
+from rust_gauge.store.warmup import PlanRow
 
 
 def get_wall(
@@ -49,6 +62,7 @@ def get_wall(
         delivered = flow.delivered_by(connection, ids, kind, first, today)
         audits = store_domains.newest_findings(connection, ids) if kind == 1 and today == now else {}
         order = _column_order(columns.values())
+        plans = _plans(connection, ids, kind, context.clock()) if today == now else {}
         rows = []
         for tenant in tenants:
             lacks = _lacks(connection, tenant.id) if kind == 1 and today == now else {}
@@ -68,6 +82,7 @@ def get_wall(
                         heaviest=cells.heaviest(id, own), lacks=lacks.get(name, []),
                         faults=audit.faults if audit else None, fault=fault["title"] if fault else None,
                         remedy=fault["remedy"] if fault else None, record=fault["record"] if fault else None,
+                        warmup=plans.get((tenant.id, name), []),
                     )
                 )  # fmt: skip
         outages = {
@@ -192,6 +207,31 @@ def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
         if stream or domain not in described:
             lack = Lack(stream=stream, verified=sender.verified, aligned=sender.aligned, text=sender.summary)
             out.setdefault(domain, []).append(lack)
+    return out
+
+
+def _plans(
+    connection: Connection, tenant_ids: list[int], kind: int, now: datetime
+) -> dict[tuple[int, str], list[WallWarmup]]:
+    """Return by tenant and name of the row: the warm-up plans that are under way."""
+    column = {1: "domain", 2: "stream", 3: "relay", 4: "sending_ip"}[kind]
+    out: dict[tuple[int, str], list[WallWarmup]] = defaultdict(list)
+    by_tenant: dict[int, list[PlanRow]] = defaultdict(list)
+    for plan in store_warmup.plans_of(connection, tenant_ids):
+        under_way = plan.state in (store_warmup.RUNNING, store_warmup.PAUSED) and plan.starts_on <= now.date()
+        if under_way and getattr(plan, column):
+            by_tenant[plan.tenant_id].append(plan)
+    for tenant_id, rows in by_tenant.items():
+        for row, found in zip(rows, warmup_plans.shown(connection, tenant_id, rows, now), strict=True):
+            cells = [
+                WallWarmupCell(
+                    provider=track.provider, step=track.step, per_day=track.per_day, sent=track.sent, turn=track.turn,
+                    why=track.why,
+                )
+                for track in found.tracks
+            ]  # fmt: skip
+            of = WallWarmup(plan=found.name, steps=len(found.steps), per_day=found.per_day, sent=found.sent, cells=cells)
+            out[tenant_id, getattr(row, column)].append(of)
     return out
 
 
