@@ -21102,7 +21102,7 @@ export interface components {
          *           "step": 1,
          *           "per_day": 1,
          *           "sent": 1,
-         *           "turn": "start",
+         *           "held": true,
          *           "why": "text"
          *         }
          *       ]
@@ -21128,7 +21128,7 @@ export interface components {
          *       "step": 1,
          *       "per_day": 1,
          *       "sent": 1,
-         *       "turn": "start",
+         *       "held": true,
          *       "why": "text"
          *     }
          */
@@ -21142,10 +21142,10 @@ export interface components {
             /** Sent */
             sent: number;
             /**
-             * Turn
-             * @enum {string}
+             * Held
+             * @description A rate at the provider holds the plan back
              */
-            turn: "start" | "next" | "wait" | "back" | "set";
+            held: boolean;
             /** Why */
             why: string;
         };

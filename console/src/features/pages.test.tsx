@@ -168,6 +168,7 @@ describe('the wall', () => {
         tenant_name: 'Copperline Tram Museum',
         name: DOMAIN,
         delivered: 41_000,
+        warmup: [],
         lacks: [{stream: 'newsletter', verified: false, aligned: null, text: 'not verified: publish its record'}],
         cells: [
           {provider: '(all)', value: 42, margin: 4, condition: 'corroded', trend: [50, 42]},

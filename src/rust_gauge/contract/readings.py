@@ -94,7 +94,7 @@ class WallWarmupCell(Model):
     step: int
     per_day: int
     sent: int
-    turn: Literal["start", "next", "wait", "back", "set"]
+    held: bool = Field(description="A rate at the provider holds the plan back")
     why: str
 
 

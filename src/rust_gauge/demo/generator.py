@@ -72,6 +72,8 @@ _DELAYS = (
     ("451 4.7.1 greylisted, come back in a few minutes", Cause.GREYLISTED, 451, "4.7.1"),
     ("421 4.7.0 too many messages from {ip}, slow down", Cause.RATE_LIMITED, 421, "4.7.0"),
 )
+_THROTTLE = ("421 4.7.28 unusual rate of mail from a sender that is new here; slow down", Cause.RATE_LIMITED, 421,
+             "4.7.28")  # fmt: skip
 _OUTAGE = ("451 4.3.2 system not accepting messages just now", Cause.PROVIDER_TROUBLE, 451, "4.3.2")
 
 
@@ -111,9 +113,13 @@ def plan_day(day: date, anchor: date, tenant: str) -> list[Cell]:
         if flow.first_day < 100:  # it is new, and warms up
             since = flow.first_day - age
             usual *= WARM_UP[since] if since < len(WARM_UP) else 1.0
-        total = rng.poisson(usual * rng.uniform(0.93, 1.07)) if usual else 0
         shares = np.array([provider.share for provider in _EVERYWHERE])
-        per_provider = rng.multinomial(total, shares / shares.sum())
+        around = usual * rng.uniform(0.93, 1.07)
+        if flow.first_day < 100:  # what clearance lets through
+            per_provider = np.rint(around * shares / shares.sum() * _held_back(flow, age)).astype(int)
+        else:
+            total = rng.poisson(around) if usual else 0
+            per_provider = rng.multinomial(total, shares / shares.sum())
         first, last = flow.hours
         for provider, count in zip(_EVERYWHERE, per_provider, strict=True):
             spread = rng.multinomial(count, [1 / (last - first)] * (last - first))
@@ -125,6 +131,17 @@ def plan_day(day: date, anchor: date, tenant: str) -> list[Cell]:
     return cells
 
 
+def _held_back(flow: Flow, age: int) -> np.ndarray[Any, Any]:
+    """Return by provider which part of a warm-up's mail goes out: no more of it where the provider defers."""
+    out = np.ones(len(_EVERYWHERE))
+    for incident in INCIDENTS:
+        if "throttle" in incident.add and flow.domain in incident.domains and age < incident.start:
+            began, now = (min(flow.first_day - at, len(WARM_UP) - 1) for at in (incident.start, age))
+            at = next(n for n, provider in enumerate(_EVERYWHERE) if provider.name == incident.provider)
+            out[at] = WARM_UP[began] / (WARM_UP[now] if flow.first_day - age < len(WARM_UP) else 1.0)
+    return out
+
+
 def _rates(flow: Flow, provider: Provider, age: int, hour: int) -> tuple[dict[str, float], bool]:
     rates = {
         "unknown": flow.unknown,
@@ -133,6 +150,7 @@ def _rates(flow: Flow, provider: Provider, age: int, hour: int) -> tuple[dict[st
         "blocklisted": 0.0,
         "content": 0.0002,
         "delay": provider.delay,
+        "throttle": 0.0,
         "complaint": flow.complaint if provider.reports else 0.0,
     }
     outage = False
@@ -170,6 +188,7 @@ def count_cell(cell: Cell, rng: np.random.Generator) -> Iterator[tuple[CounterKe
     counts += [
         (key(Kind.DELIVERED), delivered),
         (key(Kind.DELAYED, cause, Permanence.TRANSIENT), delayed),
+        (key(Kind.DELAYED, _THROTTLE[1], Permanence.TRANSIENT), round(n * cell.rates["throttle"])),
         (key(Kind.COMPLAINED), int(rng.binomial(delivered, cell.rates["complaint"]))),
         (key(Kind.OPENED), int(rng.binomial(delivered, flow.opened))),
         (key(Kind.CLICKED), int(rng.binomial(delivered, flow.opened / 8))),
@@ -209,8 +228,8 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
         words = {"to": to, "from": flow.domain, "ip": ip}
         yield {**base, "kind": "accepted", "time": _time(at)}
         chance = chances[index]
-        if chance[0] < cell.rates["delay"] and trouble not in ("unknown", "authentication"):
-            text, cause, code, enhanced = _OUTAGE if cell.outage else _DELAYS[int(people[index]) % 2]
+        if chance[0] < cell.rates["delay"] + cell.rates["throttle"] and trouble not in ("unknown", "authentication"):
+            text, cause, code, enhanced = _delay(cell, int(people[index]), float(chance[0]))
             reply = {"reply_code": code, "enhanced_code": enhanced, "diagnostic": text.format(**words)}
             yield {**base, **reply, "cause": str(cause), "kind": "delayed", "time": _time(at + timedelta(seconds=3)),
                    "attempt": 1}  # fmt: skip
@@ -238,6 +257,12 @@ def event_rows(cell: Cell, rng: np.random.Generator, serial: str) -> Iterator[di
             yield {**base, "kind": "unsubscribed", "time": _time(at + timedelta(hours=2))}
 
 
+def _delay(cell: Cell, person: int, chance: float) -> tuple[str, Cause, int, str]:
+    if cell.outage:
+        return _OUTAGE
+    return _THROTTLE if chance >= cell.rates["delay"] else _DELAYS[person % 2]
+
+
 def _recipient(cell: Cell, person: int, trouble: str) -> str:
     domains = cell.provider.domains
     domain = domains[(person // 7) % len(domains)]
@@ -249,9 +274,21 @@ def _recipient(cell: Cell, person: int, trouble: str) -> str:
         # Full mailboxes are full for weeks, and take a message now and then: what a policy has to weigh.
         one = person % 9
         return f"{_FIRST[one]}.{_LAST[one + 3]}200@{domains[one % len(domains)]}"
-    first, last = _FIRST[person % len(_FIRST)], _LAST[(person // 25) % len(_LAST)]
     # Dead addresses are people of their own: who took mail yesterday does not stop existing.
-    return f"{first}.{last}{person // 600 % 90 + (100 if trouble == 'unknown' else 0)}@{domain}"
+    return f"{_local(person, 100 if trouble == 'unknown' else 0)}@{domain}"
+
+
+def _local(person: int, more: int = 0) -> str:
+    first, last = _FIRST[person % len(_FIRST)], _LAST[(person // 25) % len(_LAST)]
+    return f"{first}.{last}{person // 600 % 90 + more}"
+
+
+def person_address(person: int) -> str:
+    """Return the address of one of 100,000 people, at a provider of the usual shares."""
+    shares = np.cumsum([provider.share for provider in _EVERYWHERE])
+    at = int(np.searchsorted(shares, (person * 7919 % 10_000) / 10_000 * shares[-1], side="right"))
+    domains = _EVERYWHERE[at].domains
+    return f"{_local(person)}@{domains[(person // 7) % len(domains)]}"
 
 
 def _time(at: datetime) -> str:

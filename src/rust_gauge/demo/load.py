@@ -27,6 +27,7 @@ from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import load_placement
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.warmup import load_warmup
 from rust_gauge.demo.zones import (
     LISTS,
     NEW_DOMAIN,
@@ -87,6 +88,7 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
         _bench(context, tenant)
         load_placement(context, tenant)
         load_limits(context, tenant)
+        load_warmup(context, tenant, anchor, context.settings.var_dir / "demo")
     if total or recent:  # else nothing is new; the worker computes a day that has begun
         look_at_providers(context, whole=True)
         for tenant in tenants:

@@ -138,8 +138,8 @@ FLOWS = (
          0.008, 0.0002, 0.4),
     Flow("halyard", "halyardclinic.example", "letters", "office-2", (90, 95, 92, 90, 80, 6, 4), (7, 18), 0.004,
              0.00005, 0.6),
-    Flow("halyard", "reminders.halyardclinic.example", "reminders", "office-2", (160, 165, 150, 155, 140, 30,
-             20), (6, 18),
+    Flow("halyard", "reminders.halyardclinic.example", "reminders", "office-2", (160, 165, 150, 155, 140, 130,
+             135), (6, 18),
          0.003, 0.0, 0.65, first_day=26),
 )  # fmt: skip
 
@@ -162,6 +162,8 @@ INCIDENTS = (
              provider="kestrelbox.example", add={"complaint": 0.011, "content": 0.015}),
     Incident(11, -400, "and some of them are dead", ("news.glasswort.example",), add={"unknown": 0.035,
              "complaint": 0.001}),
+    Incident(12, -400, "Orchard Mail does not know the new subdomain yet", ("reminders.halyardclinic.example",),
+             provider="orchardmail.example", add={"throttle": 0.22}),
     Incident(3, 3, "Fenlandnet has an outage", provider="fenlandnet.example", hours=(4, 12), add={"delay": 0.85}),
 )  # fmt: skip
 

@@ -2,6 +2,8 @@
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
 
+const PIECE = 1024 * 1024;
+
 const isOver = (job?: Schemas['Job']) => !job || ['done', 'failed', 'cancelled', 'collecting'].includes(job.state);
 
 const jobsQuery = (tenant: string, kind: Schemas['Job']['kind']) =>
@@ -35,4 +37,20 @@ export function useRunJob(tenant: string) {
       void queries.invalidateQueries({queryKey: ['suppression', tenant]});
     },
   });
+}
+
+/** Hand in the file of a job piece by piece; `told` hears which share is there. */
+export async function sendPieces(tenant: string, id: number, file: File, told: (share: number) => void) {
+  for (let number = 0; number * PIECE < file.size; number++) {
+    const body = await file.slice(number * PIECE, (number + 1) * PIECE).arrayBuffer();
+    await unwrap(
+      api.PUT('/api/v1/tenants/{tenant}/jobs/{id}/pieces/{number}', {
+        params: {path: {tenant, id, number}},
+        body: body as never,
+        bodySerializer: (value) => value as never,
+        headers: {'Content-Type': 'application/octet-stream'},
+      }),
+    );
+    told(Math.min(1, ((number + 1) * PIECE) / file.size));
+  }
 }

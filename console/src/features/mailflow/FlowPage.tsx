@@ -1,4 +1,4 @@
-/** Mail flow: per provider, causes, trails, comparison of two parts, and feeds. */
+/** Mail flow: per provider, causes, trails, comparison of two parts, warm-up, and feeds. */
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useDomains} from '../domains/queries';
@@ -10,6 +10,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Tabs} from '../../design/Tabs';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {WarmupView} from '../warmup/WarmupView';
 import {CausesView} from './CausesView';
 import {CompareView} from './CompareView';
 import {FlowChart} from './FlowChart';
@@ -66,7 +67,7 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
     <Page>
       <Head>
         <h1>Mail flow</h1>
-        {tab !== 'feeds' && (
+        {tab !== 'feeds' && tab !== 'warmup' && (
           <Choice
             label="Domain"
             value={domain || 'all'}
@@ -77,7 +78,7 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
             onChange={(value) => view.set('domain', value === 'all' ? '' : value)}
           />
         )}
-        {tab !== 'feeds' && tab !== 'trails' && parts.length > 0 && (
+        {tab !== 'feeds' && tab !== 'warmup' && tab !== 'trails' && parts.length > 0 && (
           <Choice
             label="Part"
             value={part || 'all'}
@@ -116,6 +117,7 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
               />
             ),
           },
+          {id: 'warmup', title: 'Warm-up', content: () => <WarmupView tenant={tenant} />},
           {id: 'feeds', title: 'Feeds', content: () => <FeedsView tenant={tenant} />},
         ]}
       />

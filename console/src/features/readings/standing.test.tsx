@@ -246,6 +246,7 @@ const wall = (days: number, trend: (number | null)[]): Schemas['Wall'] => ({
       fault: null,
       remedy: null,
       record: null,
+      warmup: [],
     },
   ],
 });

@@ -69,7 +69,8 @@ function ClearanceCard({tenant}: {tenant: string}) {
   const addresses = split(text);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (addresses.length) ask.mutate({addresses, stream: stream || null, only_held: false, cleared_before: 0});
+    if (addresses.length)
+      ask.mutate({addresses, stream: stream || null, only_held: false, cleared_before: 0, cleared_by_provider: {}});
   };
   return (
     <Card title="Clearance check" note="one address per line">
@@ -93,7 +94,8 @@ function ClearanceCard({tenant}: {tenant: string}) {
       {ask.data && (
         <>
           <p role="status">
-            <b>{ask.data.held} held</b>, {ask.data.clear} clear.
+            <b>{ask.data.held} held</b>, {ask.data.clear} clear
+            {ask.data.later ? `, ${ask.data.later} later` : ''}.
           </p>
           <DataTable
             label="Results"

@@ -1,6 +1,7 @@
 /** Queries and changes of suppression. A key begins with the resource's name, so that a change refreshes all that shows it. */
 import {queryOptions, useInfiniteQuery, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, type Schemas, unwrapItems} from '../../api/client';
+import {sendPieces} from '../jobs/queries';
 
 export interface Listed {
   text?: string;
@@ -160,8 +161,6 @@ export const useTryPolicy = (tenant: string) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/suppression/policy/backtests', {params: {path: {tenant}}, body})),
   });
 
-const PIECE = 1024 * 1024;
-
 /** Start a job and hand in its file piece by piece. */
 export function useSendList(tenant: string) {
   const queries = useQueryClient();
@@ -192,18 +191,7 @@ export function useSendList(tenant: string) {
                 body: {name: file.name} as Schemas['ListCheckRequest'],
               }),
             );
-      for (let number = 0; number * PIECE < file.size; number++) {
-        const body = await file.slice(number * PIECE, (number + 1) * PIECE).arrayBuffer();
-        await unwrap(
-          api.PUT('/api/v1/tenants/{tenant}/jobs/{id}/pieces/{number}', {
-            params: {path: {tenant, id: job.id, number}},
-            body: body as never,
-            bodySerializer: (value) => value as never,
-            headers: {'Content-Type': 'application/octet-stream'},
-          }),
-        );
-        told(Math.min(1, ((number + 1) * PIECE) / file.size));
-      }
+      await sendPieces(tenant, job.id, file, told);
       return unwrap(
         api.POST('/api/v1/tenants/{tenant}/jobs/{id}/run', {
           params: {path: {tenant, id: job.id}},

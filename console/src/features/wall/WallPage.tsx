@@ -9,7 +9,7 @@ import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
 import {download, toCsv} from '../../design/csv';
 import {Field} from '../../design/Field';
-import {day, plural, short} from '../../design/format';
+import {count, day, plural, short} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {RecordText} from '../../design/RecordText';
@@ -259,7 +259,7 @@ function WallTable({wall}: {wall: Wall}) {
                 {rows[0]!.tenant_name}
               </th>
             </tr>
-            {rows.map((row) => (
+            {rows.flatMap((row) => [
               <tr key={row.tenant + row.name}>
                 <th scope="row">
                   <Link to={pathOf(row, wall.subject ?? 'domain')}>{row.name}</Link>
@@ -284,12 +284,45 @@ function WallTable({wall}: {wall: Wall}) {
                     </Link>
                   </td>
                 ))}
-              </tr>
-            ))}
+              </tr>,
+              ...(row.warmup ?? []).map((plan) => (
+                <WarmupRow key={`${row.tenant}${row.name} ${plan.plan}`} wall={wall} row={row} plan={plan} />
+              )),
+            ])}
           </tbody>
         );
       })}
     </Table>
+  );
+}
+
+/** What a warm-up plan of the row above allows at each provider today, and what was sent. */
+function WarmupRow({wall, row, plan}: {wall: Wall; row: Schemas['WallRow']; plan: Schemas['WallWarmup']}) {
+  const to = `/flow?tenant=${row.tenant}&view=warmup&plan=${plan.plan}`;
+  const cells = new Map(plan.cells.map((cell) => [cell.provider, cell]));
+  return (
+    <tr>
+      <th scope="row">
+        <Link to={to}>
+          <Small>warm-up {plan.plan}, today</Small>
+        </Link>
+      </th>
+      <td className="n" />
+      {wall.columns.map((column) => {
+        const cell = cells.get(column.provider);
+        const of = column.provider === '(all)' ? plan : cell;
+        return (
+          <td key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
+            {of && (
+              <Small title={cell ? `Step ${cell.step} of ${plan.steps}. ${cell.why}` : undefined}>
+                {of.sent > of.per_day ? <b>{count(of.sent)}</b> : count(of.sent)} of {count(of.per_day)}
+                {cell?.held ? ', held back' : ''}
+              </Small>
+            )}
+          </td>
+        );
+      })}
+    </tr>
   );
 }
 

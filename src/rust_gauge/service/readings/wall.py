@@ -225,13 +225,17 @@ def _plans(
         for row, found in zip(rows, warmup_plans.shown(connection, tenant_id, rows, now), strict=True):
             cells = [
                 WallWarmupCell(
-                    provider=track.provider, step=track.step, per_day=track.per_day, sent=track.sent, turn=track.turn,
+                    provider=track.provider, step=track.step, per_day=track.per_day, sent=track.sent,
+                    held=any(reason.line is not None for reason in track.reasons),
                     why=track.why,
                 )
                 for track in found.tracks
             ]  # fmt: skip
-            of = WallWarmup(plan=found.name, steps=len(found.steps), per_day=found.per_day, sent=found.sent, cells=cells)
-            out[tenant_id, getattr(row, column)].append(of)
+            out[tenant_id, getattr(row, column)].append(
+                WallWarmup(
+                    plan=found.name, steps=len(found.steps), per_day=found.per_day, sent=found.sent, cells=cells
+                )
+            )  # fmt: skip
     return out
 
 

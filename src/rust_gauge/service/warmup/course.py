@@ -9,6 +9,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.warmup.mail import MailDay, mail_days
 from rust_gauge.service.warmup.plans import find, names_for, why_of
+from rust_gauge.service.warmup.steps import ladder_of
 from rust_gauge.store import warmup as store
 from rust_gauge.store.accounts import TenantAccess
 
@@ -29,7 +30,7 @@ def course_of(context: Context, tenant: TenantAccess, name: str, first: date | N
         tracks = {track.provider_id for track in store.tracks_of(connection, [plan.id])[plan.id]}
         mail = mail_days(connection, plan, tracks, since, until) if since <= until else {}
         names = names_for(connection, tenant.id, sorted(tracks))
-        days = []
+        days, last_step = [], len(ladder_of(plan).steps) - 1
         for row in rows:
             of = mail.get((row.provider_id, row.day), MailDay()).step_day(row.per_day)
             reasons = [WarmupReason.model_validate(each) for each in row.reasons]
@@ -38,7 +39,7 @@ def course_of(context: Context, tenant: TenantAccess, name: str, first: date | N
                     day=row.day, provider=names.name(row.provider_id), label=names.label(row.provider_id),
                     step=row.step + 1, per_day=row.per_day, sent=of.sent, deferred=of.deferred, refused=of.refused,
                     invalid=of.invalid, delivered=of.delivered, complaints=of.complaints, copies=of.copies,
-                    aside=of.aside, turn=row.turn, why=why_of(row.turn, reasons),
+                    aside=of.aside, turn=row.turn, why=why_of(row.turn, reasons, last=row.step == last_step),
                     decided_by=row.decided_by,
                 )
             )  # fmt: skip

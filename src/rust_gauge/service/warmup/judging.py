@@ -73,6 +73,8 @@ def _judge(
         ceiling = ladder.ceiling(track.step, track.share).per_day
         every = {each: known.get(each, ceiling) for each in over}
         decision = decide(step_days(mail, track.provider_id, every, over))
+        if track.step == len(ladder.steps) - 1 and not decision.above:  # no step is waited for
+            decision = Decision(Turn.NEXT)
         moved = Track(track.step, track.since).after(decision.turn, day, len(ladder.steps))
         decisions.append(decision)
         after.append(replace(track, step=moved.step, since=moved.since))

@@ -376,7 +376,7 @@ def _shown(
                 turn=day.turn if day is not None else "start",
                 decided_on=day.day if day is not None else plan.starts_on,
                 decided_by=day.decided_by if day is not None else "", reasons=reasons,
-                why=why_of(day.turn if day is not None else "start", reasons),
+                why=why_of(day.turn if day is not None else "start", reasons, last=track.step == len(ladder.steps) - 1),
             )
         )  # fmt: skip
     waiting = plan.state == store.RUNNING and today < plan.starts_on
@@ -400,7 +400,9 @@ _TURNS = {
 }
 
 
-def why_of(turn: str, reasons: Sequence[WarmupReason]) -> str:
-    """Return how a step came about, in a sentence."""
+def why_of(turn: str, reasons: Sequence[WarmupReason], *, last: bool) -> str:
+    """Return how a step came about, in a sentence. `last`: none comes after it."""
     said = "; ".join(reason.text for reason in reasons)
+    if last and turn == Turn.NEXT:
+        return "At the last step, and every rate is below its line"
     return f"{_TURNS[turn]}: {said}" if said else _TURNS[turn]

@@ -1,0 +1,347 @@
+/** One plan: today's ceilings beside what was sent, how each step came about, and the course so far. */
+import {useState, type FormEvent, type ReactNode} from 'react';
+import {Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small, Soft, Tag} from '../../design/Card';
+import {Choice} from '../../design/Choice';
+import {Confirm} from '../../design/Confirm';
+import {DataTable} from '../../design/DataTable';
+import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
+import {count, day} from '../../design/format';
+import {Loading, Trouble} from '../../design/Notice';
+import {Row, Stack} from '../../design/Stack';
+import {colour, space} from '../../design/tokens';
+import {useChangePlan, useCourse, useDeletePlan, useOverrule} from './queries';
+
+type Plan = Schemas['WarmupPlan'];
+type Track = Schemas['WarmupTrack'];
+
+const Bar = styled.span`
+  position: relative;
+  display: inline-block;
+  width: 120px;
+  height: 12px;
+  border: 1px solid ${colour('line')};
+  vertical-align: middle;
+  margin-right: 8px;
+  i {
+    display: block;
+    height: 100%;
+    background: ${colour('sound')};
+  }
+  i[data-over] {
+    background: repeating-linear-gradient(45deg, ${colour('corroded')} 0 4px, transparent 4px 6px);
+  }
+`;
+const Grid = styled.div`
+  display: grid;
+  gap: ${space.m};
+  grid-template-columns: repeat(auto-fill, minmax(230px, 1fr));
+`;
+const Name = styled.p`
+  display: flex;
+  justify-content: space-between;
+  gap: ${space.s};
+  margin: 0;
+  font-weight: 600;
+  font-size: 13px;
+`;
+const Tip = styled.div`
+  background: ${colour('sheet')};
+  border: 1px solid ${colour('line')};
+  padding: 4px 8px;
+  font-size: 12px;
+  max-width: 34ch;
+`;
+const Wrap = styled.span`
+  display: block;
+  min-width: 26ch;
+  white-space: normal;
+`;
+
+const TURNS = {start: 'begun', next: 'goes on', wait: 'waits', back: 'stepped back', set: 'set by a person'} as const;
+const LEVELS = {start: 'note', next: 'right', wait: 'risk', back: 'fault', set: 'note'} as const;
+
+/** The mail that a plan is about. */
+export const mailOf = (plan: Plan): string =>
+  [plan.domain, plan.stream && `stream ${plan.stream}`, plan.relay && `relay ${plan.relay}`, plan.sending_ip]
+    .filter(Boolean)
+    .join(', ');
+
+/** What there is to know first. */
+export function sentenceOf(plan: Plan): string {
+  if (plan.state === 'planned') return `Begins on ${day(plan.starts_on)} with ${count(plan.per_day)} messages a day.`;
+  if (plan.state === 'done') return 'Every provider has reached the last step; nothing is held back any more.';
+  const held = plan.tracks.filter((each) => each.reasons.some((reason) => reason.line != null));
+  const said = held.length
+    ? ` Held back at ${held.map((each) => each.label).join(', ')}.`
+    : ` The last step is due on ${day(plan.ends_on)} if nothing is held back.`;
+  return `${count(plan.sent)} of ${count(plan.per_day)} messages were sent today.${said}`;
+}
+
+export function PlanCard({tenant, plan, actions}: {tenant: string; plan: Plan; actions?: ReactNode}) {
+  const change = useChangePlan(tenant);
+  const remove = useDeletePlan(tenant);
+  const [overruling, setOverruling] = useState(false);
+  const error = change.error ?? remove.error;
+  const paused = plan.state === 'paused';
+  return (
+    <Stack>
+      <Card
+        title={plan.name}
+        note={`${mailOf(plan)}${plan.move_from ? `, moving from ${plan.move_from}` : ''}; day in UTC`}
+        actions={actions}
+      >
+        <p>
+          <b>{sentenceOf(plan)}</b> {paused && <Tag level="note">paused</Tag>}{' '}
+          <Soft>
+            {count(plan.steps[0]!)} to {count(plan.steps.at(-1)!)} messages a day in {plan.steps.length} steps.{' '}
+            {plan.hold_back
+              ? 'Clearance answers later beyond a ceiling.'
+              : 'Clearance does not hold mail back beyond a ceiling.'}
+          </Soft>
+        </p>
+        <DataTable
+          label="Today"
+          file={`warmup-${plan.name}.csv`}
+          rows={plan.tracks}
+          id={(row) => row.provider}
+          columns={[
+            {name: 'Provider', value: (row) => row.label},
+            {
+              name: 'Step',
+              value: (row) => row.step,
+              show: (row) => (
+                <>
+                  {row.step} of {plan.steps.length} <Tag level={LEVELS[row.turn]}>{TURNS[row.turn]}</Tag>
+                </>
+              ),
+            },
+            {
+              name: 'Sent today',
+              value: (row) => row.sent,
+              show: (row) => <Used track={row} />,
+            },
+            {name: 'Per day', value: (row) => row.per_day, show: (row) => count(row.per_day), number: true},
+            {name: 'This hour', value: (row) => row.sent_this_hour, number: true},
+            {name: 'Per hour', value: (row) => row.per_hour, show: (row) => count(row.per_hour), number: true},
+            {
+              name: 'Why',
+              value: (row) => row.why,
+              show: (row) => (
+                <Wrap>
+                  {row.why}
+                  {row.decided_by && <Small> ({row.decided_by})</Small>}
+                </Wrap>
+              ),
+            },
+          ]}
+        />
+        {error && <Trouble error={error} />}
+        <Row style={{marginTop: 10}}>
+          <Button changes needs="operator" onPress={() => setOverruling(!overruling)}>
+            {overruling ? 'Cancel' : 'Set a step'}
+          </Button>
+          {plan.state !== 'done' && (
+            <Button changes needs="operator" onPress={() => change.mutate({name: plan.name, paused: !paused})}>
+              {paused ? 'Resume' : 'Pause'}
+            </Button>
+          )}
+          <Button changes needs="operator" onPress={() => change.mutate({name: plan.name, hold_back: !plan.hold_back})}>
+            {plan.hold_back ? 'Do not hold mail back' : 'Hold mail back'}
+          </Button>
+          <Confirm
+            label="Delete"
+            needs="operator"
+            title={`Delete the plan ${plan.name}?`}
+            action="Delete"
+            onConfirm={() => remove.mutate(plan.name)}
+          >
+            Its course goes with it, and clearance holds nothing back by it any more.
+          </Confirm>
+        </Row>
+        {overruling && <Overrule tenant={tenant} plan={plan} onDone={() => setOverruling(false)} />}
+      </Card>
+      <Course tenant={tenant} plan={plan} />
+    </Stack>
+  );
+}
+
+function Used({track}: {track: Track}) {
+  const share = track.sent / Math.max(1, track.per_day);
+  return (
+    <>
+      <Bar role="img" aria-label={`${Math.round(100 * share)} % of the ceiling`}>
+        <i data-over={share > 1 || undefined} style={{width: `${Math.min(100, 100 * share)}%`}} />
+      </Bar>
+      {count(track.sent)}
+    </>
+  );
+}
+
+function Overrule({tenant, plan, onDone}: {tenant: string; plan: Plan; onDone: () => void}) {
+  const overrule = useOverrule(tenant);
+  const [provider, setProvider] = useState('');
+  const [step, setStep] = useState('');
+  const [reason, setReason] = useState('');
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    overrule.mutate({name: plan.name, provider, step: Number(step) || 0, reason: reason.trim()}, {onSuccess: onDone});
+  };
+  const per = plan.steps[Number(step) - 1];
+  return (
+    <FormGrid onSubmit={submit} needs="operator" style={{marginTop: 12}}>
+      <Choice
+        field
+        label="Provider"
+        value={provider}
+        options={[
+          {value: '', label: 'All providers'},
+          ...plan.tracks.map((each) => ({value: each.provider, label: `${each.label}, step ${each.step}`})),
+        ]}
+        onChange={setProvider}
+      />
+      <Field
+        label="Step"
+        hint={per ? `${count(per)} messages a day to all providers` : `1 to ${plan.steps.length}`}
+        value={step}
+        onChange={setStep}
+      />
+      <Field label="Reason" hint="recorded with the step" value={reason} onChange={setReason} />
+      <footer>
+        <Button type="submit" tone="main" isDisabled={overrule.isPending || !step || reason.trim().length < 3}>
+          Save
+        </Button>
+        <Small>The step holds from today on; from tomorrow on the plan decides again.</Small>
+      </footer>
+      {overrule.error && (
+        <div data-wide>
+          <Trouble error={overrule.error} />
+        </div>
+      )}
+    </FormGrid>
+  );
+}
+
+function Course({tenant, plan}: {tenant: string; plan: Plan}) {
+  const course = useCourse(tenant, plan.name);
+  const [table, setTable] = useState(false);
+  if (course.isPending) return <Loading what="the course of the plan" />;
+  if (course.error) return <Trouble error={course.error} again={() => void course.refetch()} />;
+  const days = course.data.days;
+  if (days.length === 0) return null;
+  return (
+    <Card
+      title="Course"
+      note="ceiling and messages sent by day, a scale for each provider"
+      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show charts' : 'Show table'}</Button>}
+    >
+      {table ? (
+        <DataTable
+          label="Course of the plan"
+          file={`warmup-days-${plan.name}.csv`}
+          rows={[...days].reverse()}
+          id={(row) => `${row.day} ${row.provider}`}
+          columns={[
+            {name: 'Day', value: (row) => row.day},
+            {name: 'Provider', value: (row) => row.label},
+            {name: 'Step', value: (row) => row.step, number: true},
+            {name: 'Ceiling', value: (row) => row.per_day, number: true},
+            {name: 'Sent', value: (row) => row.sent, number: true},
+            {name: 'Deferred', value: (row) => row.deferred, number: true},
+            {name: 'Refused', value: (row) => row.refused, number: true},
+            {name: 'Invalid', value: (row) => row.invalid, number: true},
+            {
+              name: 'Complaints',
+              value: (row) => row.complaints ?? null,
+              show: (row) => row.complaints ?? <Small>not reported</Small>,
+              number: true,
+            },
+            {name: 'Why', value: (row) => row.why, show: (row) => <Wrap>{row.why}</Wrap>},
+          ]}
+        />
+      ) : (
+        <Grid>
+          {plan.tracks.map((track) => (
+            <Plot
+              key={track.provider}
+              label={track.label}
+              held={track.reasons.some((reason) => reason.line != null)}
+              days={days.filter((each) => each.provider === track.provider)}
+            />
+          ))}
+        </Grid>
+      )}
+    </Card>
+  );
+}
+
+function Plot({label, held, days}: {label: string; held: boolean; days: Schemas['WarmupDay'][]}) {
+  const top = Math.max(1, ...days.map((each) => Math.max(each.per_day, each.sent)));
+  const last = days.at(-1);
+  return (
+    <div>
+      <Name>
+        {label} <Small>{held ? 'held back' : last ? `step ${last.step}` : ''}</Small>
+      </Name>
+      <div style={{height: 110}} role="img" aria-label={`${label}: ceiling and sent by day; the table has the figures`}>
+        <ResponsiveContainer>
+          <LineChart data={days} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
+            <XAxis
+              dataKey="day"
+              height={16}
+              tickFormatter={day}
+              tick={{fontSize: 10, fill: colour('soft')}}
+              tickLine={false}
+              stroke={colour('line')}
+              interval="preserveStartEnd"
+              minTickGap={60}
+            />
+            <YAxis
+              width={40}
+              domain={[0, top]}
+              ticks={[0, top]}
+              tickFormatter={(n: number) => count(n)}
+              tick={{fontSize: 10, fill: colour('soft')}}
+              tickLine={false}
+              axisLine={false}
+            />
+            <Tooltip
+              isAnimationActive={false}
+              content={({active, payload}) => {
+                const one = active ? (payload?.[0]?.payload as Schemas['WarmupDay'] | undefined) : undefined;
+                return one ? (
+                  <Tip>
+                    {day(one.day)}: {count(one.sent)} of {count(one.per_day)}
+                    <br />
+                    {one.why}
+                  </Tip>
+                ) : null;
+              }}
+            />
+            <Line
+              dataKey="per_day"
+              type="stepAfter"
+              stroke={colour('soft')}
+              strokeDasharray="4 3"
+              strokeWidth={1.5}
+              dot={false}
+              isAnimationActive={false}
+            />
+            <Line
+              dataKey="sent"
+              type="monotone"
+              stroke={held ? colour('corroded') : colour('sound')}
+              strokeWidth={2}
+              dot={false}
+              isAnimationActive={false}
+            />
+          </LineChart>
+        </ResponsiveContainer>
+      </div>
+    </div>
+  );
+}
