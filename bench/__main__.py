@@ -18,6 +18,7 @@ NAMES = (
     "trays",
     "placement",
     "limits",
+    "cutting",
 )
 
 

@@ -7,7 +7,8 @@ from bench.clearance import by_turns
 from bench.world import NOW, Bench, Figure
 from rust_gauge.contract.relays import RelayDescription, RelayLimit
 from rust_gauge.contract.suppression import Sending
-from rust_gauge.service.clearance.clearance import Question, clear
+from rust_gauge.service.clearance.answers import Question
+from rust_gauge.service.clearance.clearance import clear
 from rust_gauge.service.domains.relays import set_relay
 from rust_gauge.store import providers
 from rust_gauge.store import tables as t
@@ -17,7 +18,7 @@ DOMAINS, STREAMS, HOURS = 500, 5, 48
 
 
 def run(bench: Bench) -> Iterator[Figure]:
-    _fill(bench)
+    fill(bench)
     texts = [f"someone{n}@r{n % 40}.example" for n in range(100_000)]
     for name, asked, times in (("100,000 addresses", texts, 5), ("one address", texts[:1], 51)):
         for purpose in (None, Sending(domain="d1.example")):
@@ -34,7 +35,7 @@ def run(bench: Bench) -> Iterator[Figure]:
             )  # fmt: skip
 
 
-def _fill(bench: Bench) -> None:
+def fill(bench: Bench) -> None:
     """Counters of two days: a relay that many domains send by."""
     tenant = bench.tenant.id
     limits = [RelayLimit(per_hour=10_000_000, per_day=100_000_000, hold_back=True)]

@@ -9,7 +9,8 @@ from rust_gauge.client import Client, NotFoundError
 from rust_gauge.contract.relays import LimitUse, RelayDescription, RelayLimit
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.contract.worklist import AlertSettings
-from rust_gauge.service.clearance.clearance import Question, Stream
+from rust_gauge.service.clearance.answers import Question
+from rust_gauge.service.clearance.clearance import Stream
 from rust_gauge.service.worklist import items
 from tests.conftest import Office
 from tests.rows import ndjson, row

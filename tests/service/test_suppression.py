@@ -24,7 +24,8 @@ from rust_gauge.contract.suppression import (
     Sending,
     SuppressionPolicy,
 )
-from rust_gauge.service.clearance.clearance import Question, withhold
+from rust_gauge.service.clearance.answers import Question
+from rust_gauge.service.clearance.clearance import withhold
 from rust_gauge.service.suppression import editing
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.tables.base import metadata

@@ -7,6 +7,7 @@ clock of the time zone.
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time, timedelta
+from functools import lru_cache
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from rust_gauge.core.errors import InputError
@@ -36,9 +37,14 @@ class Window:
 
     def hours_of(self, day: date) -> list[datetime]:
         """Return when the hours of a day begin, in UTC and in order."""
-        zone, midnight = ZoneInfo(self.time_zone), datetime.combine(day, time(), UTC)
-        every = (midnight + number * _HOUR for number in range(24))
-        return [hour for hour in every if hour.astimezone(zone).hour in self.hours]
+        return _hours_of(self, day)
+
+
+@lru_cache(maxsize=4096)  # asked before each send
+def _hours_of(window: Window, day: date) -> list[datetime]:
+    zone, midnight = ZoneInfo(window.time_zone), datetime.combine(day, time(), UTC)
+    every = (midnight + number * _HOUR for number in range(24))
+    return [hour for hour in every if hour.astimezone(zone).hour in window.hours]
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,28 +6,36 @@ Many addresses are looked up in pieces: while the database answers one, the rows
 import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
-from sqlalchemy import Connection
 
 from rust_gauge.contract.suppression import ClearanceRequest, Sending
 from rust_gauge.core.errors import AddressError, DomainNameError, EventError
 from rust_gauge.core.mailflow import Event, Kind, make_event
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.suppression import Asking, Clearance, Entry, Matching, Reason, Scope, State, judge, no_address
+from rust_gauge.service.clearance.answers import (
+    LATER,
+    NOTHING_YET,
+    PAUSED,
+    Answer,
+    Elsewhere,
+    LetGo,
+    Question,
+    Result,
+    shown_time,
+)
+from rust_gauge.service.clearance.brake import Brake
 from rust_gauge.service.intake.intake import store_all
 from rust_gauge.service.providers.lookup import ProviderLookup, providers_for, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
-from rust_gauge.service.sending.ceilings import Ceiling, ceiling_for, count_cleared
 from rust_gauge.service.suppression.policy import list_state
-from rust_gauge.service.warmup.ceilings import Mail, plans_for
 from rust_gauge.store import holding as store_holding
-from rust_gauge.store import providers as store_providers
 from rust_gauge.store import suppression as store
 from rust_gauge.store import suppression_numbers, suppression_state
 from rust_gauge.store.accounts import TenantAccess
@@ -36,66 +44,12 @@ _STREAM_PIECE = 20_000  # addresses of a stream that are looked at together
 _SPOOLED = 4 * 1024 * 1024  # octets kept in memory; more goes to a temporary file
 
 
-class Elsewhere(msgspec.Struct, gc=False):
-    """An entry that holds other mail."""
-
-    reason: str
-    scope: str
-    scope_name: str
-
-
-class Answer(msgspec.Struct, omit_defaults=True, gc=False):
-    """The contract's ClearanceAnswer as it is written: made by the hundred thousand."""
-
-    address: str
-    verdict: str
-    reason: str = ""
-    why: str = ""
-    since: str | None = None
-    until: str | None = None
-    not_before: str | None = None
-    elsewhere: list[Elsewhere] = []
-
-
-class Result(msgspec.Struct):
-    clear: int
-    held: int
-    later: int
-    answers: list[Answer]
-    cleared_by_provider: dict[str, int] = {}
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """A clearance question without its addresses."""
-
-    stream: str | None = None
-    domain: str | None = None
-    relay: str | None = None
-    only_held: bool = False
-    sending_ip: str | None = None
-
-
 _TENANT, _HELD = Scope.TENANT.number, State.HELD.number
 _REASONS = {reason.number: str(reason) for reason in Reason}
-PAUSED = "paused"  # the reason of an address that is held with its whole stream
-LATER = "later"  # verdict of mail that a warm-up plan or a limit of its relay holds back
-LIMIT, WARM_UP = "limit", "warm_up"  # reasons of it
 _LISTED = frozenset(Reason)
 _FIRST_PIECE = 4_000  # addresses
 _encoder = msgspec.json.Encoder()
 encode = _encoder.encode
-
-
-@dataclass(frozen=True, slots=True)
-class LetGo:
-    """What earlier questions about the same mail cleared: messages, and by name of the provider."""
-
-    messages: int = 0
-    by_provider: Mapping[str, int] = field(default_factory=dict)
-
-
-NOTHING_YET = LetGo()
 
 
 class Desk:
@@ -261,13 +215,13 @@ class Desk:
     def _show(self, text: str, clearance: Clearance) -> Answer:
         if clearance.elsewhere and not self._names_known:
             self._name()
-        elsewhere = [
+        elsewhere = tuple(
             Elsewhere(str(entry.reason), str(entry.scope), self._names.get((entry.scope, entry.scope_id), ""))
             for entry in clearance.elsewhere
-        ]
+        )
         return Answer(
             text, "held" if clearance.held else "clear", str(clearance.reason), clearance.why,
-            _shown(clearance.since), _shown(clearance.until), _shown(clearance.not_before), elsewhere,
+            shown_time(clearance.since), shown_time(clearance.until), shown_time(clearance.not_before), elsewhere,
         )  # fmt: skip
 
 
@@ -280,10 +234,6 @@ def _is_paused(pause: dict[str, Any], question: Question) -> bool:
 
 def _why(reason: Reason, note: str) -> str:
     return reason.meaning + (f" ({note})" if note else "")
-
-
-def _shown(time: datetime | None) -> str | None:
-    return None if time is None else time.isoformat().replace("+00:00", "Z")
 
 
 def _entry(row: Any) -> Entry:
@@ -319,9 +269,10 @@ def clear(
         answers = Desk(unit, lookup, question).answer(texts)
         brake = Brake(unit, lookup, planned, let_go=let_go, lock=sending is not None)
         answers = brake.hold_back(answers)
-        if sending is not None:
-            brake.count(unit, answers)
-        return answers, brake.by_name(unit.connection, answers)
+        if sending is None:
+            return answers, brake.by_name()
+        brake.count(unit, answers)
+        return answers, {}  # counted here: a question that continues this one need not repeat it
 
     answers, by_provider = with_lookups(
         context, lambda lookup: context.unit(tenant.id, lambda unit: read(unit, lookup))
@@ -333,104 +284,6 @@ def clear(
         withhold(context, tenant.id, refused, question, sending.domain, sending.campaign)
     shown = [answer for answer in answers if answer.verdict != "clear"] if question.only_held else answers
     return Result(len(texts) - len(held) - later, len(held), later, shown, by_provider)
-
-
-class Brake:
-    """What warm-up plans and the limits of a relay hold back of one question's mail.
-
-    `let_go`: what of it has gone before. `lock`: nobody else counts against them before the transaction ends.
-    """
-
-    def __init__(
-        self, unit: UnitOfWork, lookup: ProviderLookup, question: Question, *, let_go: LetGo = NOTHING_YET,
-        lock: bool = False,
-    ) -> None:  # fmt: skip
-        self._lookup, self._question, self._let_go = lookup, question, let_go.messages
-        mail = Mail(question.domain, question.stream, question.relay, question.sending_ip)
-        self._plans = plans_for(unit, mail, let_go=let_go.by_provider, lock=lock)
-        self._ceiling: Ceiling | None = None
-        if question.relay:
-            self._ceiling = ceiling_for(
-                unit.connection, unit.tenant_id, question.relay, question.stream, unit.now, lock=lock
-            )
-
-    @property
-    def is_on(self) -> bool:
-        """Return whether anything may hold this mail back."""
-        return bool(self._plans) or self._ceiling is not None
-
-    def hold_back(self, answers: list[Answer]) -> list[Answer]:
-        """Return the answers with those `later` that have to wait."""
-        if self._plans:
-            answers = self._planned(answers)
-        return answers if self._ceiling is None else put_off(self._ceiling, answers, self._let_go)
-
-    def _planned(self, answers: list[Answer]) -> list[Answer]:
-        clear = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
-        domains = [_domain_in(answers[number].address) for number in clear]
-        providers = self._providers(set(domains))
-        out = list(answers)
-        for plan in self._plans:
-            for number, domain in zip(clear, domains, strict=True):
-                if out[number].verdict != "clear":
-                    continue
-                at, why = plan.at(providers[domain])
-                if at is not None:
-                    out[number] = Answer(answers[number].address, LATER, WARM_UP, why, not_before=_shown(at))
-        return out
-
-    def _providers(self, domains: set[str]) -> dict[str, int]:
-        """Return the provider of each recipient domain, 0 where there is none."""
-        names: dict[str, str] = {}
-        for domain in domains:
-            try:
-                names[domain] = normalise_domain(domain)
-            except DomainNameError:
-                continue
-        found = self._lookup.of(set(names.values()))
-        return {domain: found[names[domain]][0] if domain in names else 0 for domain in domains}
-
-    def count(self, unit: UnitOfWork, answers: Sequence[Answer]) -> None:
-        """Count what was let go against plans and limits."""
-        let_go = sum(answer.verdict == "clear" for answer in answers)
-        if self._plans and let_go:
-            by_provider = self._by_provider(answers)
-            for plan in self._plans:
-                plan.count(unit, by_provider)
-        if self._ceiling is not None:
-            count_cleared(unit, self._ceiling, self._question.stream, let_go)
-
-    def _by_provider(self, answers: Sequence[Answer]) -> Counter[int]:
-        domains = Counter(_domain_in(answer.address) for answer in answers if answer.verdict == "clear")
-        providers = self._providers(set(domains))
-        by_provider: Counter[int] = Counter()
-        for domain, n in domains.items():
-            by_provider[providers[domain]] += n
-        return by_provider
-
-    def by_name(self, connection: Connection, answers: Sequence[Answer]) -> dict[str, int]:
-        """Return how many are clear by provider, if a plan wants to know when the question goes on."""
-        if not self._plans:
-            return {}
-        counts = self._by_provider(answers)
-        names = store_providers.names(connection, counts)
-        return {names.get(id, ""): n for id, n in counts.items()}
-
-
-def _domain_in(text: str) -> str:
-    return text.rpartition("@")[2].rstrip("> ").lower()
-
-
-def put_off(ceiling: Ceiling, answers: list[Answer], let_go: int = 0) -> list[Answer]:
-    """Return the answers with those `later` that the relay's limit holds back; `let_go` have gone before them."""
-    room = max(0, ceiling.remaining - let_go)
-    clear = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
-    if len(clear) <= room:
-        return answers
-    out, not_before = list(answers), _shown(ceiling.not_before())
-    for number in clear[room:]:
-        out[number] = Answer(answers[number].address, LATER, LIMIT, ceiling.why, not_before=not_before)
-    return out
 
 
 def withhold(

@@ -20,15 +20,9 @@ from sqlalchemy.exc import DBAPIError, IntegrityError
 from rust_gauge.contract.checks import Gate, MadeGate, NewGate
 from rust_gauge.core.suppression.delegation import NOTHING, defer, refusal
 from rust_gauge.core.suppression.delegation import Question as Asked
-from rust_gauge.service.clearance.clearance import (
-    LATER,
-    PAUSED,
-    Answer,
-    Brake,
-    Desk,
-    Question,
-    withhold,
-)
+from rust_gauge.service.clearance.answers import LATER, PAUSED, Answer, Question
+from rust_gauge.service.clearance.brake import Brake
+from rust_gauge.service.clearance.clearance import Desk, withhold
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem

@@ -12,7 +12,8 @@ from rust_gauge.core.roles import Role
 from rust_gauge.core.suppression import Reason
 from rust_gauge.core.suppression.checks import Check, Found, Verdict, Weight
 from rust_gauge.core.suppression.files import Row, read_rows
-from rust_gauge.service.clearance.clearance import Answer, Desk, Question
+from rust_gauge.service.clearance.answers import Answer, Question
+from rust_gauge.service.clearance.clearance import Desk
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.providers.lookup import providers_for, with_lookups
 from rust_gauge.service.providers.providers import columns_of

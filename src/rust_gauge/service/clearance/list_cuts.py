@@ -27,7 +27,8 @@ from rust_gauge.core.suppression.files import FileError, Layout, Row, column_pla
 from rust_gauge.core.warmup import openings
 from rust_gauge.core.warmup.calendar import Entry, to_icalendar
 from rust_gauge.core.warmup.portions import LEFT, Cutting, Portion, engagement_class
-from rust_gauge.service.clearance.clearance import Answer, Desk, Question
+from rust_gauge.service.clearance.answers import Answer, Question
+from rust_gauge.service.clearance.clearance import Desk
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.providers.lookup import providers_for, with_lookups
 from rust_gauge.service.runtime.context import Context

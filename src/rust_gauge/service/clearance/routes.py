@@ -13,7 +13,7 @@ from rust_gauge.contract.jobs import Job, ListCheckRequest
 from rust_gauge.contract.suppression import ClearanceRequest, ClearanceResult
 from rust_gauge.contract.warmup import ListCutRequest
 from rust_gauge.service.clearance import clearance, gates, list_checks, list_cuts
-from rust_gauge.service.clearance.clearance import Question
+from rust_gauge.service.clearance.answers import Question
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
 

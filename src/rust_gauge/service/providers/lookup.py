@@ -89,7 +89,7 @@ def with_lookups(context: Context, run: Callable[[ProviderLookup], T]) -> T:
             found = dict.fromkeys(needed.domains, (0, "")) | providers_for(context, needed.domains)
             lookup = ProviderLookup({**lookup.known, **found})
             if len(remembered) < _MOST_REMEMBERED:
-                remembered.update({name: one for name, one in found.items() if one[1] not in ("", UNRESOLVED)})
+                remembered.update({name: one for name, one in found.items() if one[1]})
 
 
 def _remembered(context: Context) -> dict[str, Provider]:

@@ -24,7 +24,8 @@ from rust_gauge.core.suppression.unsubscribe import (
     token_in_subject,
     unseal,
 )
-from rust_gauge.service.clearance.clearance import Desk, Question
+from rust_gauge.service.clearance.answers import Question
+from rust_gauge.service.clearance.clearance import Desk
 from rust_gauge.service.intake.intake import store_all
 from rust_gauge.service.providers.lookup import ProviderLookup, with_lookups
 from rust_gauge.service.runtime.context import Context

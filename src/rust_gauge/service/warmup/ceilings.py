@@ -20,7 +20,8 @@ from rust_gauge.store import warmup as store
 from rust_gauge.store.warmup import PlanRow, Sent, TrackRow
 
 _KNOWN_FOR = timedelta(seconds=5)
-_PLANS = "warm-up plans"
+_CLEARED_KNOWN_FOR = timedelta(seconds=1)
+_PLANS, _CLEARED = "warm-up plans", "warm-up cleared"
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,44 +84,62 @@ def _read(connection: Connection, tenant_id: int, now: datetime) -> list[_Known]
     ]  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
 class Held:
     """What a plan lets through of one question, provider by provider and message by message."""
 
-    plan_id: int
-    rooms: Mapping[int, "_Room"]
+    def __init__(self, known: _Known, cleared: Sent, now: datetime, let_go: Mapping[int, int]) -> None:
+        self._known, self._now, self._cleared = known, now, cleared
+        self._before = by_track(let_go, known.tracks.keys())
+        self._today, self._this_hour = (
+            by_track(of, known.tracks.keys()) for of in (known.sent.today, known.sent.this_hour)
+        )
+        self._rooms: dict[int, Room] = {}
 
-    def at(self, provider_id: int) -> tuple[datetime | None, str]:
-        """Return when the next message to a provider may go, and why not before: None and empty where it may now."""
-        room = self.rooms[provider_id if provider_id in self.rooms else OTHERS]
-        at = room.take()
-        return at, "" if at is None else room.why
+    def room_of(self, provider_id: int) -> "Room":
+        """Return the room that mail to a provider shares."""
+        track = provider_id if provider_id in self._known.tracks else OTHERS
+        if track not in self._rooms:
+            self._rooms[track] = self._room(track)
+        return self._rooms[track]
+
+    def _room(self, id: int) -> "Room":
+        known, track, before = self._known, self._known.tracks[id], self._before.get(id, 0)
+        today = max(self._today.get(id, 0), self._cleared.today.get(id, 0)) + before
+        this_hour = max(self._this_hour.get(id, 0), self._cleared.this_hour.get(id, 0)) + before
+        step_on = known.ladder.from_now_on(track, self._now.date())
+        found = openings(known.ladder.window, step_on, self._now, today, this_hour)
+        return Room(found, self._now, _why(known, track))
 
     def count(self, unit: UnitOfWork, let_go: Mapping[int, int]) -> None:
         """Count messages by provider that were let go against the plan."""
         hour = unit.now.replace(minute=0, second=0, microsecond=0)
-        store.count_cleared(unit.connection, self.plan_id, hour, by_track(let_go, self.rooms.keys()))
+        counts = by_track(let_go, self._known.tracks.keys())
+        store.count_cleared(unit.connection, self._known.plan.id, hour, counts)
+        unit.memory.pop((_CLEARED, self._known.plan.id), None)
 
 
-class _Room:
-    """Openings of one provider, taken message by message."""
+class Room:
+    """Openings of one provider: `left` messages may go at `at`, None for now; `following` goes on to the next opening.
+
+    Taken by the hundred thousand, so that whoever takes counts `left` down by himself.
+    """
+
+    __slots__ = ("_now", "_openings", "at", "left", "why")
 
     def __init__(self, found: Iterator[Opening], now: datetime, why: str) -> None:
         self.why = why
         self._openings, self._now = found, now
-        self._left, self._at = 0, now
+        self.left = 0
+        self.at: datetime | None = None
+        self.following()
 
-    def take(self) -> datetime | None:
-        """Return when one more message may go; None for now."""
-        while self._left == 0:
-            opening = next(self._openings, None)
-            if opening is None:  # not within a year
-                self._left = -1
-                self._at += timedelta(days=366)
-                break
-            self._left, self._at = opening.room, opening.at
-        self._left -= 1
-        return None if self._at <= self._now else self._at
+    def following(self) -> None:
+        """Go on to the next hour that takes messages; without one within a year, to the end of that."""
+        opening = next(self._openings, None)
+        if opening is None:
+            self.left, self.at = 2**62, self._now + timedelta(days=366)
+        else:
+            self.left, self.at = opening.room, opening.at if opening.at > self._now else None
 
 
 def plans_for(
@@ -132,31 +151,28 @@ def plans_for(
     known = [each for each in _known(unit) if each.is_about(mail)]
     if not known:
         return []
-    ids = sorted(each.plan.id for each in known)
+    cleared = _cleared(unit, sorted(each.plan.id for each in known), lock=lock)
+    before: dict[int, int] = {}
+    if let_go:
+        there = providers.known_ids(unit.connection, let_go)
+        for name, n in let_go.items():
+            before[there.get(name, OTHERS)] = before.get(there.get(name, OTHERS), 0) + n
+    return [Held(each, cleared[each.plan.id], unit.now, before) for each in known]
+
+
+def _cleared(unit: UnitOfWork, ids: list[int], *, lock: bool) -> dict[int, Sent]:
+    """Return by plan what clearance let go. Questions that count nothing may see what was so a second ago."""
     if lock:
         for id in ids:
             leases.lock(unit.connection, f"warm-up {id}")
-    cleared = store.cleared_now(unit.connection, ids, unit.now)
-    before = {}
-    if let_go:
-        there = providers.known_ids(unit.connection, let_go)
-        before = {there.get(name, OTHERS): 0 for name in let_go}
-        for name, n in let_go.items():
-            before[there.get(name, OTHERS)] += n
-    return [_held(each, cleared[each.plan.id], unit.now, before) for each in known]
-
-
-def _held(known: _Known, cleared: Sent, now: datetime, let_go: Mapping[int, int]) -> Held:
-    ids = known.tracks.keys()
-    before = by_track(let_go, ids)
-    events, of_hour = (by_track(counts, ids) for counts in (known.sent.today, known.sent.this_hour))
-    rooms = {}
-    for id, track in known.tracks.items():
-        today = max(events.get(id, 0), cleared.today.get(id, 0)) + before.get(id, 0)
-        this_hour = max(of_hour.get(id, 0), cleared.this_hour.get(id, 0)) + before.get(id, 0)
-        found = openings(known.ladder.window, known.ladder.from_now_on(track, now.date()), now, today, this_hour)
-        rooms[id] = _Room(found, now, _why(known, track))
-    return Held(known.plan.id, rooms)
+        return store.cleared_now(unit.connection, ids, unit.now)
+    out: dict[int, Sent] = {}
+    for id in ids:
+        found: tuple[datetime, Sent] | None = unit.memory.get((_CLEARED, id))
+        if found is None or not timedelta(0) <= unit.now - found[0] < _CLEARED_KNOWN_FOR:
+            found = unit.memory[_CLEARED, id] = (unit.now, store.cleared_now(unit.connection, [id], unit.now)[id])
+        out[id] = found[1]
+    return out
 
 
 def _why(known: _Known, track: TrackRow) -> str:
