@@ -28,7 +28,16 @@ from rust_gauge.core.suppression.checks import (
     verdict_of,
 )
 from rust_gauge.core.suppression.delegation import read_question, refusal
-from rust_gauge.core.suppression.files import FileError, Layout, find_encoding, find_layout, read_rows, read_time
+from rust_gauge.core.suppression.files import (
+    FileError,
+    Layout,
+    find_encoding,
+    find_layout,
+    read_rows,
+    read_time,
+    row_lines,
+    rows_are_lines,
+)
 from rust_gauge.core.suppression.unsubscribe import (
     Link,
     LinkError,
@@ -349,3 +358,30 @@ def test_lines_do_not_depend_on_where_a_file_was_cut(pieces: list[str]) -> None:
     layout = Layout("plain", "utf-8")
     whole = [row.address for row in read_rows([("".join(pieces)).encode()], layout)]
     assert [row.address for row in read_rows([piece.encode() for piece in pieces], layout)] == whole
+
+
+@given(
+    st.lists(st.text(st.characters(codec="utf-8", exclude_characters='"'), max_size=12), max_size=12),
+    st.sampled_from(["csv", "plain", "ndjson"]), st.sampled_from([",", ";", "\t"]), st.booleans(),
+    st.sampled_from(["\n", "\r\n"]), st.integers(1, 40),
+)  # fmt: skip
+def test_the_lines_of_rows_are_as_many_as_rows_in_their_order(
+    texts: list[str], form: str, delimiter: str, heading: bool, ending: str, size: int
+) -> None:
+    octets = ending.join([f"address{delimiter}x", *texts]).encode()
+    layout = Layout(form, "utf-8", delimiter, ("address", "x") if heading else (), {}, {"address": 0})
+    assert rows_are_lines(layout, quoted=False)
+    pieces = [octets[at : at + size] for at in range(0, len(octets), size)]
+    rows, lines = list(read_rows(pieces, layout)), list(row_lines(pieces, layout))
+    assert len(rows) == len(lines)
+    for row, line in zip(rows, lines, strict=True):
+        if form == "csv" and not row.problem:
+            assert next(csv.reader([line.replace("\0", "\ufffd")], delimiter=delimiter)) == list(row.cells)
+        elif form == "plain":
+            assert line.strip()[:100] == row.cells[0][:100]
+
+
+def test_rows_of_a_file_with_quotation_marks_are_not_lines() -> None:
+    layout = Layout("csv", "utf-8", ",", (), {}, {"address": 0})
+    assert not rows_are_lines(layout, quoted=True)
+    assert rows_are_lines(Layout("plain", "utf-8"), quoted=True)

@@ -292,6 +292,28 @@ def read_rows(pieces: Iterable[bytes], layout: Layout) -> Iterator[Row]:
     return _json_rows(lines, layout) if layout.form == "ndjson" else _plain_rows(lines)
 
 
+def row_lines(pieces: Iterable[bytes], layout: Layout) -> Iterator[str]:
+    """Yield the line of each row as it stands there, without its end: as many as `read_rows` yields, in their order.
+
+    For files whose rows are lines: of CSV those without a quotation mark, and none of our own exports.
+    """
+    lines = _lines(pieces, layout.encoding)
+    if layout.form == "plain":
+        return (line.rstrip("\n") for line in lines if (text := line.strip()) and text not in _BRACKETS)
+    if layout.form == "ndjson":
+        return (line.rstrip("\n") for line in lines if line.strip())
+    if layout.heading:
+        next(lines, None)
+    mark = layout.delimiter
+    return (line.rstrip("\n") for line in lines if mark in line or line.strip())
+
+
+def rows_are_lines(layout: Layout, *, quoted: bool) -> bool:
+    """Return whether `row_lines` may be used. `quoted`: there is a quotation mark somewhere."""
+    return layout.form != "csv" or not (quoted or _MARK in layout.heading)
+
+
+_BRACKETS = "[]{}"  # around a list, each on a line of its own
 _LINE_END = re.compile(r"[\r\n]")
 
 
@@ -319,7 +341,7 @@ def _lines(pieces: Iterable[bytes], encoding: str) -> Iterator[str]:
 def _plain_rows(lines: Iterator[str]) -> Iterator[Row]:
     for number, line in enumerate(lines, 1):
         text = line.strip()
-        if text and text not in "[]{}":  # brackets around a list, each on a line of its own
+        if text and text not in _BRACKETS:
             address = text[:_LONGEST]
             if address[0] in _OPENING and "@" in address and "<" not in address[1:]:
                 address = address.strip(_OPENING + _CLOSING)

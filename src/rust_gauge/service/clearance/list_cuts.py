@@ -12,7 +12,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
 from functools import partial
-from typing import IO, Any, Literal
+from itertools import islice
+from typing import IO, Any, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +24,15 @@ from rust_gauge.contract.warmup import ListCutRequest
 from rust_gauge.core.errors import AddressError, DomainNameError
 from rust_gauge.core.names import address_key, normalise_domain, parse_address
 from rust_gauge.core.roles import Role
-from rust_gauge.core.suppression.files import FileError, Layout, Row, column_place, read_rows
+from rust_gauge.core.suppression.files import (
+    FileError,
+    Layout,
+    Row,
+    column_place,
+    read_rows,
+    row_lines,
+    rows_are_lines,
+)
 from rust_gauge.core.warmup import openings
 from rust_gauge.core.warmup.calendar import Entry, to_icalendar
 from rust_gauge.core.warmup.portions import LEFT, Cutting, Portion, engagement_class
@@ -42,9 +51,11 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.warmup import PlanRow, Sent, TrackRow
 
+T = TypeVar("T")
 KIND: Literal["list_cut"] = "list_cut"
 REMOVED, LEFT_OVER, CALENDAR, ICALENDAR = "removed", "left", "calendar", "icalendar"
-_PIECE = 20_000  # rows that are looked at together
+_PIECE = 50_000  # rows that are looked at together
+_KNOWN_DOMAINS = 200_000  # recipient domains whose track is remembered
 _BUFFERED = 16 * 1024 * 1024  # octets of portions that are held until they are written
 _MOST_PORTIONS = 2_000
 _ENGAGED_WITHIN = timedelta(days=180)
@@ -89,6 +100,8 @@ class _Cut:
         self._engagement = _engagement(self._layout, self._request.engagement)
         self._counts: Counter[str] = Counter()
         self._pieces: Counter[str] = Counter()
+        self._tracks_known: dict[str, int] = {}
+        self._quoted = False
 
     def _read_plan(self, connection: Connection) -> _Plan:
         tenant = TenantAccess(self._job.tenant_id, "", "", Role.VIEWER)
@@ -144,17 +157,20 @@ class _Cut:
         """Yield the rows of the file, piece by piece, with the octets that were read."""
         source = CountedPieces(self._context, self._job.id)
 
-        def pieces() -> Iterator[tuple[list[Row], int]]:
-            rows: list[Row] = []
-            for row in read_rows(source, self._layout):
-                rows.append(row)
-                if len(rows) >= _PIECE:
-                    yield rows, source.octets
-                    rows = []
-            if rows:
-                yield rows, source.octets
+        def octets() -> Iterator[bytes]:
+            for piece in source:
+                self._quoted = self._quoted or b'"' in piece
+                yield piece
 
-        yield from read_ahead(pieces())
+        return _in_pieces(read_rows(octets(), self._layout), source)
+
+    def _lines_again(self) -> Iterator[tuple[list[str], int]]:
+        """Yield the lines of the same rows, as they will be written."""
+        source = CountedPieces(self._context, self._job.id)
+        if rows_are_lines(self._layout, quoted=self._quoted):
+            return _in_pieces(row_lines(source, self._layout), source)
+        rows = read_rows(source, self._layout)
+        return _in_pieces((_csv(row.cells or (row.address,), self._layout.delimiter) for row in rows), source)
 
     # The first pass
 
@@ -183,17 +199,24 @@ class _Cut:
         return tracks, classes
 
     def _tracks(self, texts: Sequence[str]) -> NDArray[np.uint8]:
-        domains = [text.rpartition("@")[2].rstrip("> ").lower() for text in texts]
+        domains = [text.rpartition("@")[2] for text in texts]
+        known = self._tracks_known
+        new = set(domains) - known.keys()
+        if len(known) > _KNOWN_DOMAINS:
+            known.clear()
+            new = set(domains)
         names: dict[str, str] = {}
-        for domain in set(domains):
+        for written in new:
             try:
-                names[domain] = normalise_domain(domain)
+                names[written] = normalise_domain(written.rstrip("> "))
             except DomainNameError:
                 continue
-        found = providers_for(self._context, set(names.values()))
+        found = providers_for(self._context, set(names.values())) if names else {}
         others = self._place[OTHERS]
-        track = {domain: self._place.get(found.get(name, (0, ""))[0], others) for domain, name in names.items()}
-        return np.fromiter((track.get(domain, others) for domain in domains), np.uint8, len(domains))
+        for written in new:
+            provider = found.get(names.get(written, ""), (0, ""))[0]
+            known[written] = self._place.get(provider, others)
+        return np.fromiter(map(known.__getitem__, domains), np.uint8, len(domains))
 
     def _from_events(self, texts: Sequence[str]) -> NDArray[np.uint16]:
         """Return by row the class of the newest open or click that events tell of."""
@@ -217,18 +240,19 @@ class _Cut:
         lines = [
             (*(rows[n].cells or (rows[n].address,)), answers[n].reason, rows[n].problem or answers[n].why) for n in gone
         ]
-        self._put({REMOVED: _csv([heading, *lines] if heading else lines)})
+        self._put({REMOVED: _table([heading, *lines] if heading else lines)})
 
     # The second pass
 
     def _write(self, cutting: Cutting, portions: Sequence[Portion]) -> None:
         names = [self._name(portion.at) for portion in portions]
-        head = self._lines([self._layout.heading]) if self._layout.heading else b""
-        waiting: dict[str, list[bytes]] = {name: [head] for name in names}
+        heading = self._layout.heading
+        head = f"{_csv(heading, self._layout.delimiter)}{self._ending}".encode() if heading else b""
+        waiting: dict[str, list[bytes]] = {}
         buffered = 0
-        for rows, octets in self._rows():
-            tracks = np.frombuffer(self._notes.read(len(rows)), np.uint8)
-            classes = np.frombuffer(self._notes.read(2 * len(rows)), np.uint16)
+        for lines, octets in self._lines_again():
+            tracks = np.frombuffer(self._notes.read(len(lines)), np.uint8)
+            classes = np.frombuffer(self._notes.read(2 * len(lines)), np.uint16)
             mailed = np.flatnonzero(tracks != _GONE)
             places = cutting.place(tracks[mailed], classes[mailed])
             order = np.argsort(places, kind="stable")
@@ -236,26 +260,24 @@ class _Cut:
             begins = np.flatnonzero(np.append(True, at[1:] != at[:-1])).tolist() if len(at) else []
             for begin, end in zip(begins, [*begins[1:], len(ordered)], strict=True):
                 number = int(at[begin])
-                lines = self._lines([rows[n].cells or (rows[n].address,) for n in ordered[begin:end]])
-                if number == LEFT:
-                    self._counts["left"] += end - begin
-                    waiting.setdefault(LEFT_OVER, [head]).append(lines)
-                else:
-                    self._counts["cut"] += end - begin
-                    waiting[names[number]].append(lines)
-                buffered += len(lines)
+                name = LEFT_OVER if number == LEFT else names[number]
+                text = self._ending.join([lines[n] for n in ordered[begin:end]]) + self._ending
+                self._counts["left" if number == LEFT else "cut"] += end - begin
+                if name not in waiting:
+                    waiting[name] = [head] if not self._pieces[name] else []
+                waiting[name].append(text.encode("utf-8", "surrogatepass"))
+                buffered += len(text)
             if buffered >= _BUFFERED:
-                self._put({name: b"".join(lines) for name, lines in waiting.items() if any(lines)})
-                waiting, buffered = defaultdict(list), 0
+                self._put({name: b"".join(texts) for name, texts in waiting.items()})
+                waiting, buffered = {}, 0
             self._advance(self._total // 2 + octets // 2)
-        self._put({name: b"".join(lines) for name, lines in waiting.items() if any(lines)})
-        self._put({CALENDAR: _csv(self._table(portions)), ICALENDAR: self._icalendar(portions).encode()})
+        self._put({name: b"".join(texts) for name, texts in waiting.items()})
+        self._put({CALENDAR: _table(self._table(portions)), ICALENDAR: self._icalendar(portions).encode()})
 
-    def _lines(self, rows: Sequence[Sequence[str]]) -> bytes:
-        """Return rows as the file has them: of anything but CSV the cell is the line."""
-        if self._layout.form == "csv":
-            return _csv(rows, self._layout.delimiter)
-        return "".join([f"{row[0]}\n" for row in rows]).encode("utf-8", "surrogatepass")
+    @property
+    def _ending(self) -> str:
+        """What a line ends with (RFC 4180 for CSV)."""
+        return "\r\n" if self._layout.form == "csv" else "\n"
 
     def _file(self, at: datetime) -> str:
         return f"{self._name(at)}.{_ENDINGS[self._layout.form]}"
@@ -335,8 +357,22 @@ def _engagement(layout: Layout, column: str) -> Any:
     return lambda rows: [row.cells[place] if place < len(row.cells) else "" for row in rows]
 
 
-def _csv(rows: Sequence[Sequence[object]], delimiter: str = ",") -> bytes:
-    """Return lines of CSV (RFC 4180) with the cells of somebody's own file, unchanged."""
+def _csv(cells: Sequence[object], delimiter: str = ",") -> str:
+    """Return a line of CSV (RFC 4180), without its end, with the cells of somebody's own file, unchanged."""
     out = io.StringIO()
-    csv.writer(out, delimiter=delimiter).writerows(rows)
-    return out.getvalue().encode("utf-8", "surrogatepass")
+    csv.writer(out, delimiter=delimiter, lineterminator="").writerow(cells)
+    return out.getvalue()
+
+
+def _table(rows: Sequence[Sequence[object]], delimiter: str = ",") -> bytes:
+    return "".join([f"{_csv(row, delimiter)}\r\n" for row in rows]).encode("utf-8", "surrogatepass")
+
+
+def _in_pieces(rows: Iterator[T], source: CountedPieces) -> Iterator[tuple[list[T], int]]:
+    """Yield what is read by the ten thousand, with the octets that were read by then. A thread reads ahead."""
+
+    def pieces() -> Iterator[tuple[list[T], int]]:
+        while part := list(islice(rows, _PIECE)):
+            yield part, source.octets
+
+    yield from read_ahead(pieces())
