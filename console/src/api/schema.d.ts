@@ -1391,6 +1391,251 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/address-verifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Verify Addresses
+         * @description Check addresses as `address-checks` does, and ask outside verifiers about what is still open, which may cost
+         *     money. What a verifier said lately is not paid for again.
+         */
+        post: operations["verify_addresses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verifiers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Verifiers
+         * @description List outside verifiers in their order of preference, with what they cost and their records.
+         */
+        get: operations["list_verifiers"];
+        put?: never;
+        /**
+         * Add Verifier
+         * @description Add a verifier. It is asked after those that are there.
+         */
+        post: operations["add_verifier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verifiers/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Verifier
+         * @description Ask a verifier about one address, or read a given answer. Nothing is stored; a question may cost money.
+         */
+        post: operations["try_verifier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verifiers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Verifier
+         * @description Return a verifier.
+         */
+        get: operations["get_verifier"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Verifier
+         * @description Delete a verifier with its verdicts.
+         */
+        delete: operations["delete_verifier"];
+        options?: never;
+        head?: never;
+        /**
+         * Update Verifier
+         * @description Change a verifier, or its place in the order of preference.
+         */
+        patch: operations["update_verifier"];
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verification-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Verification Settings
+         * @description Return what holds for all verifiers.
+         */
+        get: operations["get_verification_settings"];
+        /**
+         * Set Verification Settings
+         * @description Set what holds for all verifiers.
+         */
+        put: operations["set_verification_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verification-gauge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Verification Gauge
+         * @description Return how addresses were decided, and what that cost and saved.
+         */
+        get: operations["get_verification_gauge"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/verification-disagreements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Disagreements
+         * @description List addresses about which verifiers contradict each other or the mail that went there, newest first.
+         */
+        get: operations["list_disagreements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/new-recipients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List New Recipients
+         * @description List recipients that came in with what was found, newest first.
+         */
+        get: operations["list_new_recipients"];
+        put?: never;
+        /**
+         * Add New Recipients
+         * @description Hand in recipients that just came in. They are checked in a moment, and webhooks hear what was found.
+         */
+        post: operations["add_new_recipients"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/recipient-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Recipient Sources
+         * @description List the addresses that forms post new recipients to.
+         */
+        get: operations["list_recipient_sources"];
+        put?: never;
+        /**
+         * Add Recipient Source
+         * @description Add an address that a form posts new recipients to.
+         */
+        post: operations["add_recipient_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/recipient-sources/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Recipient Source
+         * @description Delete a source: nothing comes in by its address any more.
+         */
+        delete: operations["delete_recipient_source"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/new-recipients/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Receive Recipients
+         * @description Take in what a form posts: JSON with addresses at the path of the source. Its key proves the sender.
+         */
+        post: operations["receive_recipients"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/assays": {
         parameters: {
             query?: never;
@@ -4294,6 +4539,20 @@ export interface components {
             code: string;
         };
         /**
+         * Accepted
+         * @description How many were taken, and how many were there already.
+         * @example {
+         *       "accepted": 1,
+         *       "known": 1
+         *     }
+         */
+        Accepted: {
+            /** Accepted */
+            accepted: number;
+            /** Known */
+            known: number;
+        };
+        /**
          * AccessProblem
          * @description Why a seed cannot be read, or an outlet does not send. `kind` is stable; the texts are for people.
          * @example {
@@ -6926,6 +7185,40 @@ export interface components {
             why: string;
         };
         /**
+         * Disagreement
+         * @description An address about which verifiers contradict each other, or the mail that went there.
+         * @example {
+         *       "address": "kim@tidepost.example",
+         *       "verdicts": [
+         *         {
+         *           "verifier": "text",
+         *           "verdict": "good",
+         *           "word": "text",
+         *           "detail": "text",
+         *           "asked_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "outcome": "delivered",
+         *       "outcome_at": "2026-11-20T08:00:00Z",
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        Disagreement: {
+            /** Address */
+            address: string;
+            /** Verdicts */
+            verdicts: components["schemas"]["VerdictNote"][];
+            /**
+             * Outcome
+             * @description Of mail after the verdicts
+             */
+            outcome: ("delivered" | "invalid") | null;
+            /** Outcome At */
+            outcome_at: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
          * DmarcPicture
          * @description The DMARC policy by the public suffix list (RFC 7489) and by the tree walk (DMARCbis).
          * @example {
@@ -7253,7 +7546,7 @@ export interface components {
             events: number;
             /**
              * Others
-             * @description Suppression entries, rejected rows and test messages
+             * @description Suppression entries, rejected rows, test messages and verdicts
              */
             others: number;
         };
@@ -8816,6 +9109,38 @@ export interface components {
             last_used_at: string | null;
         };
         /**
+         * GaugeDay
+         * @description One day of the gauge.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "own": 1,
+         *       "reused": 1,
+         *       "paid": 1,
+         *       "unpaid": 1,
+         *       "spent": 0.5,
+         *       "saved": 0.5
+         *     }
+         */
+        GaugeDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Own */
+            own: number;
+            /** Reused */
+            reused: number;
+            /** Paid */
+            paid: number;
+            /** Unpaid */
+            unpaid: number;
+            /** Spent */
+            spent: number;
+            /** Saved */
+            saved: number;
+        };
+        /**
          * Growth
          * @description How the list grew by day, and by reason, provider and stream.
          * @example {
@@ -8951,6 +9276,26 @@ export interface components {
              * @description Entries in force at the end of each day
              */
             days: number[];
+        };
+        /**
+         * HeaderField
+         * @description A header field of a request. Its value may hold {secret}.
+         * @example {
+         *       "name": "Authorization",
+         *       "value": "Bearer {secret}"
+         *     }
+         */
+        HeaderField: {
+            /**
+             * Name
+             * @example Authorization
+             */
+            name: string;
+            /**
+             * Value
+             * @example Bearer {secret}
+             */
+            value: string;
         };
         /**
          * Headroom
@@ -9996,7 +10341,8 @@ export interface components {
          *       },
          *       "stream": "newsletter",
          *       "domain": "news.glasswort.example",
-         *       "check_addresses": true
+         *       "check_addresses": true,
+         *       "verify": false
          *     }
          */
         ListCheckRequest: {
@@ -10023,6 +10369,12 @@ export interface components {
              * @default true
              */
             check_addresses: boolean;
+            /**
+             * Verify
+             * @description Ask outside verifiers about what is still open, within their budgets
+             * @default false
+             */
+            verify: boolean;
         };
         /**
          * ListCutRequest
@@ -10617,7 +10969,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed" | "recipient.checked")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -11586,6 +11938,90 @@ export interface components {
             relay: string;
         };
         /**
+         * NewRecipient
+         * @description A recipient that came in, and what was found. `checked_at` is absent while it waits.
+         * @example {
+         *       "id": 1,
+         *       "address": "kim@tidepost.example",
+         *       "source": "text",
+         *       "came_at": "2026-11-20T08:00:00Z",
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "verdict": "good",
+         *       "check": {
+         *         "address": "kim@tidepost.example",
+         *         "verdict": "good",
+         *         "found": [
+         *           {
+         *             "word": "text",
+         *             "weight": "for",
+         *             "detail": "text"
+         *           }
+         *         ],
+         *         "suggestion": "",
+         *         "provider": "",
+         *         "checked_at": "2026-11-20T08:00:00Z"
+         *       }
+         *     }
+         */
+        NewRecipient: {
+            /** Id */
+            id: number;
+            /** Address */
+            address: string;
+            /** Source */
+            source: string;
+            /**
+             * Came At
+             * Format: date-time
+             */
+            came_at: string;
+            /** Checked At */
+            checked_at: string | null;
+            /** Verdict */
+            verdict: ("good" | "doubtful" | "bad" | "unknown") | null;
+            check: components["schemas"]["AddressCheck"] | null;
+        };
+        /**
+         * NewRecipientSource
+         * @description A way by which new recipients come in: an address that a form or another program posts JSON to.
+         * @example {
+         *       "name": "signup-form",
+         *       "path": "$.email"
+         *     }
+         */
+        NewRecipientSource: {
+            /**
+             * Name
+             * @example signup-form
+             */
+            name: string;
+            /**
+             * Path
+             * @description JSONPath of the addresses in what is posted
+             * @default $.email
+             */
+            path: string;
+        };
+        /**
+         * NewRecipients
+         * @description Recipients that just came in.
+         * @example {
+         *       "addresses": [
+         *         "text"
+         *       ],
+         *       "source": "api"
+         *     }
+         */
+        NewRecipients: {
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Source
+             * @default api
+             */
+            source: string;
+        };
+        /**
          * NewRun
          * @description A placement run. Without `tray` and `message` it waits for its message: by mail to its address, or handed in.
          * @example {
@@ -12046,6 +12482,70 @@ export interface components {
             overlap_hours: number;
         };
         /**
+         * NewVerifier
+         * @description A verifier to add. It is asked after those that are there.
+         * @example {
+         *       "request": {
+         *         "method": "GET",
+         *         "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *         "headers": [],
+         *         "body": null,
+         *         "at_once": 1
+         *       },
+         *       "answer": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "price": 0.5,
+         *       "budget_day": 0.5,
+         *       "budget_month": 0.5,
+         *       "timeout": 10,
+         *       "enabled": true,
+         *       "name": "pinmarsh",
+         *       "secret": ""
+         *     }
+         */
+        NewVerifier: {
+            request: components["schemas"]["VerifierRequest"];
+            answer: components["schemas"]["VerifierAnswer"];
+            /**
+             * Price
+             * @description Of one check that is answered
+             */
+            price: number;
+            /**
+             * Budget Day
+             * @description Most to spend on a day (UTC); empty: no limit
+             */
+            budget_day?: number | null;
+            /** Budget Month */
+            budget_month?: number | null;
+            /**
+             * Timeout
+             * @description Seconds
+             * @default 10
+             */
+            timeout: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /**
+             * Name
+             * @example pinmarsh
+             */
+            name: string;
+            /**
+             * Secret
+             * @description Stands for {secret}; stored encrypted and never shown
+             * @default
+             */
+            secret: string;
+        };
+        /**
          * NewWarmupPlan
          * @description A plan. It is about mail that has all of domain, stream, relay and sending IP that it names; at least one.
          * @example {
@@ -12216,7 +12716,7 @@ export interface components {
              * Subjects
              * @default []
              */
-            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed" | "recipient.checked")[];
         };
         /**
          * Notification
@@ -12788,6 +13288,35 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Disagreement]
+         * @example {
+         *       "items": [
+         *         {
+         *           "address": "kim@tidepost.example",
+         *           "verdicts": [
+         *             {
+         *               "verifier": "text",
+         *               "verdict": "good",
+         *               "word": "text",
+         *               "detail": "text",
+         *               "asked_at": "2026-11-20T08:00:00Z"
+         *             }
+         *           ],
+         *           "outcome": "delivered",
+         *           "outcome_at": "2026-11-20T08:00:00Z",
+         *           "text": "The list was cleaned"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Disagreement_: {
+            /** Items */
+            items: components["schemas"]["Disagreement"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Domain]
          * @example {
          *       "items": [
@@ -13187,6 +13716,42 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[NewRecipient]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "address": "kim@tidepost.example",
+         *           "source": "text",
+         *           "came_at": "2026-11-20T08:00:00Z",
+         *           "checked_at": "2026-11-20T08:00:00Z",
+         *           "verdict": "good",
+         *           "check": {
+         *             "address": "kim@tidepost.example",
+         *             "verdict": "good",
+         *             "found": [
+         *               {
+         *                 "word": "text",
+         *                 "weight": "for",
+         *                 "detail": "text"
+         *               }
+         *             ],
+         *             "suggestion": "",
+         *             "provider": "",
+         *             "checked_at": "2026-11-20T08:00:00Z"
+         *           }
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_NewRecipient_: {
+            /** Items */
+            items: components["schemas"]["NewRecipient"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[Notification]
          * @example {
          *       "items": [
@@ -13410,6 +13975,27 @@ export interface components {
         Page_Publication_: {
             /** Items */
             items: components["schemas"]["Publication"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[RecipientSource]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "key": "text",
+         *           "path": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "last_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_RecipientSource_: {
+            /** Items */
+            items: components["schemas"]["RecipientSource"][];
             /** Next */
             next?: string | null;
         };
@@ -13975,6 +14561,61 @@ export interface components {
         Page_UpdateServer_: {
             /** Items */
             items: components["schemas"]["UpdateServer"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[Verifier]
+         * @example {
+         *       "items": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "place": 1,
+         *           "enabled": true,
+         *           "request": {
+         *             "method": "GET",
+         *             "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *             "headers": [],
+         *             "body": null,
+         *             "at_once": 1
+         *           },
+         *           "answer": {
+         *             "unwrap": [],
+         *             "rows": "$",
+         *             "each": "",
+         *             "fields": {}
+         *           },
+         *           "timeout": 0.5,
+         *           "price": 0.5,
+         *           "budget_day": 0.5,
+         *           "budget_month": 0.5,
+         *           "spent_today": 0.5,
+         *           "spent_month": 0.5,
+         *           "asked_today": 1,
+         *           "failed_today": 1,
+         *           "problem": "text",
+         *           "problem_at": "2026-11-20T08:00:00Z",
+         *           "answered_at": "2026-11-20T08:00:00Z",
+         *           "record": [
+         *             {
+         *               "verdict": "good",
+         *               "given": 1,
+         *               "mailed": 1,
+         *               "invalid": 1,
+         *               "share": 0.5,
+         *               "low": 0.5,
+         *               "high": 0.5
+         *             }
+         *           ],
+         *           "created_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Verifier_: {
+            /** Items */
+            items: components["schemas"]["Verifier"][];
             /** Next */
             next?: string | null;
         };
@@ -16526,7 +17167,8 @@ export interface components {
          *       "rejected": [
          *         "text"
          *       ],
-         *       "caught": []
+         *       "caught": [],
+         *       "verdicts": []
          *     }
          */
         RecipientData: {
@@ -16559,6 +17201,38 @@ export interface components {
              * @default []
              */
             caught: string[];
+            /**
+             * Verdicts
+             * @description What outside verifiers said of the address
+             * @default []
+             */
+            verdicts: string[];
+        };
+        /**
+         * RecipientSource
+         * @description A source of new recipients. POST JSON to /api/v1/new-recipients/KEY.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "key": "text",
+         *       "path": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "last_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        RecipientSource: {
+            /** Name */
+            name: string;
+            /** Key */
+            key: string;
+            /** Path */
+            path: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Last At */
+            last_at: string | null;
         };
         /**
          * RecordCause
@@ -20879,6 +21553,530 @@ export interface components {
             previous_until?: string | null;
         };
         /**
+         * VerdictNote
+         * @description What one verifier said of an address, and when.
+         * @example {
+         *       "verifier": "text",
+         *       "verdict": "good",
+         *       "word": "text",
+         *       "detail": "text",
+         *       "asked_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        VerdictNote: {
+            /** Verifier */
+            verifier: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "good" | "doubtful" | "bad" | "unknown";
+            /** Word */
+            word: string;
+            /** Detail */
+            detail: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+        };
+        /**
+         * VerdictRecord
+         * @description Of one verdict: how many were given, to how many of those mail went later, and how many of these were invalid.
+         * @example {
+         *       "verdict": "good",
+         *       "given": 1,
+         *       "mailed": 1,
+         *       "invalid": 1,
+         *       "share": 0.5,
+         *       "low": 0.5,
+         *       "high": 0.5
+         *     }
+         */
+        VerdictRecord: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "good" | "doubtful" | "bad" | "unknown";
+            /** Given */
+            given: number;
+            /** Mailed */
+            mailed: number;
+            /** Invalid */
+            invalid: number;
+            /**
+             * Share
+             * @description Of mailed; absent without mail
+             */
+            share: number | null;
+            /**
+             * Low
+             * @description Lower end of the 95 % interval
+             */
+            low: number | null;
+            /** High */
+            high: number | null;
+        };
+        /**
+         * VerificationGauge
+         * @description What was decided how, spent and saved, in a period.
+         * @example {
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "currency": "text",
+         *       "own": 1,
+         *       "reused": 1,
+         *       "paid": 1,
+         *       "unpaid": 1,
+         *       "spent": 0.5,
+         *       "saved": 0.5,
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "own": 1,
+         *           "reused": 1,
+         *           "paid": 1,
+         *           "unpaid": 1,
+         *           "spent": 0.5,
+         *           "saved": 0.5
+         *         }
+         *       ]
+         *     }
+         */
+        VerificationGauge: {
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Currency */
+            currency: string;
+            /**
+             * Own
+             * @description Decided by own checks, free
+             */
+            own: number;
+            /**
+             * Reused
+             * @description Decided by a verdict that was paid for before
+             */
+            reused: number;
+            /** Paid */
+            paid: number;
+            /**
+             * Unpaid
+             * @description Left open: budgets were used up, or no verifier answered
+             */
+            unpaid: number;
+            /** Spent */
+            spent: number;
+            /**
+             * Saved
+             * @description At the price of the first verifier: for what was decided free or reused
+             */
+            saved: number;
+            /** Days */
+            days: components["schemas"]["GaugeDay"][];
+        };
+        /**
+         * VerificationSettings
+         * @description What holds for all verifiers of a tenant.
+         * @example {
+         *       "currency": "EUR",
+         *       "reuse_days": 90,
+         *       "when_spent": "own_checks",
+         *       "ask_next_if_unknown": false,
+         *       "cross_check": 0
+         *     }
+         */
+        VerificationSettings: {
+            /**
+             * Currency
+             * @default EUR
+             */
+            currency: string;
+            /**
+             * Reuse Days
+             * @description A verdict is not paid for again within so many days
+             * @default 90
+             */
+            reuse_days: number;
+            /**
+             * When Spent
+             * @description Budgets used up: answer by own checks, or let new recipients wait for the next day
+             * @default own_checks
+             * @enum {string}
+             */
+            when_spent: "own_checks" | "wait";
+            /**
+             * Ask Next If Unknown
+             * @description Ask the next verifier where one answers unknown
+             * @default false
+             */
+            ask_next_if_unknown: boolean;
+            /**
+             * Cross Check
+             * @description Share of paid checks that the next verifier is asked as well, to compare them
+             * @default 0
+             */
+            cross_check: number;
+        };
+        /**
+         * Verifier
+         * @description A verifier, what it cost, and its record.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "place": 1,
+         *       "enabled": true,
+         *       "request": {
+         *         "method": "GET",
+         *         "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *         "headers": [],
+         *         "body": null,
+         *         "at_once": 1
+         *       },
+         *       "answer": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "timeout": 0.5,
+         *       "price": 0.5,
+         *       "budget_day": 0.5,
+         *       "budget_month": 0.5,
+         *       "spent_today": 0.5,
+         *       "spent_month": 0.5,
+         *       "asked_today": 1,
+         *       "failed_today": 1,
+         *       "problem": "text",
+         *       "problem_at": "2026-11-20T08:00:00Z",
+         *       "answered_at": "2026-11-20T08:00:00Z",
+         *       "record": [
+         *         {
+         *           "verdict": "good",
+         *           "given": 1,
+         *           "mailed": 1,
+         *           "invalid": 1,
+         *           "share": 0.5,
+         *           "low": 0.5,
+         *           "high": 0.5
+         *         }
+         *       ],
+         *       "created_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Verifier: {
+            /** Name */
+            name: string;
+            /** Place */
+            place: number;
+            /** Enabled */
+            enabled: boolean;
+            request: components["schemas"]["VerifierRequest"];
+            answer: components["schemas"]["VerifierAnswer"];
+            /** Timeout */
+            timeout: number;
+            /** Price */
+            price: number;
+            /** Budget Day */
+            budget_day: number | null;
+            /** Budget Month */
+            budget_month: number | null;
+            /** Spent Today */
+            spent_today: number;
+            /** Spent Month */
+            spent_month: number;
+            /** Asked Today */
+            asked_today: number;
+            /** Failed Today */
+            failed_today: number;
+            /**
+             * Problem
+             * @description Why the newest question had no answer; empty: it had one
+             */
+            problem: string;
+            /** Problem At */
+            problem_at: string | null;
+            /** Answered At */
+            answered_at: string | null;
+            /**
+             * Record
+             * @description Of verdicts of the last 180 days
+             */
+            record: components["schemas"]["VerdictRecord"][];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
+         * VerifierAnswer
+         * @description How an answer is read. Paths are JSONPath (RFC 9535). Fields: `verdict` (its `table` maps the verifier's words to
+         *     good, doubtful, bad or unknown), `detail`, and `address` for answers about many.
+         * @example {
+         *       "unwrap": [],
+         *       "rows": "$",
+         *       "each": "",
+         *       "fields": {}
+         *     }
+         */
+        VerifierAnswer: {
+            /**
+             * Unwrap
+             * @default []
+             */
+            unwrap: components["schemas"]["UnwrapStep"][];
+            /**
+             * Rows
+             * @default $
+             */
+            rows: string;
+            /**
+             * Each
+             * @default
+             */
+            each: string;
+            /** Fields */
+            fields: {
+                [key: string]: components["schemas"]["FieldSource"];
+            };
+        };
+        /**
+         * VerifierChange
+         * @description New settings of a verifier. Fields that are left out stay unchanged.
+         * @example {
+         *       "request": {
+         *         "method": "GET",
+         *         "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *         "headers": [],
+         *         "body": null,
+         *         "at_once": 1
+         *       },
+         *       "answer": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "price": 0.5,
+         *       "budget_day": 0.5,
+         *       "budget_month": 0.5,
+         *       "timeout": 1,
+         *       "enabled": true,
+         *       "secret": "text",
+         *       "place": 1
+         *     }
+         */
+        VerifierChange: {
+            request?: components["schemas"]["VerifierRequest"] | null;
+            answer?: components["schemas"]["VerifierAnswer"] | null;
+            /** Price */
+            price?: number | null;
+            /** Budget Day */
+            budget_day?: number | null;
+            /** Budget Month */
+            budget_month?: number | null;
+            /** Timeout */
+            timeout?: number | null;
+            /** Enabled */
+            enabled?: boolean | null;
+            /** Secret */
+            secret?: string | null;
+            /**
+             * Place
+             * @description Its place in the order of preference, from 1 on
+             */
+            place?: number | null;
+        };
+        /**
+         * VerifierDryRun
+         * @description A verifier asked about one address, or an answer read, without storing anything.
+         * @example {
+         *       "settings": {
+         *         "request": {
+         *           "method": "GET",
+         *           "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *           "headers": [],
+         *           "body": null,
+         *           "at_once": 1
+         *         },
+         *         "answer": {
+         *           "unwrap": [],
+         *           "rows": "$",
+         *           "each": "",
+         *           "fields": {}
+         *         },
+         *         "price": 0.5,
+         *         "budget_day": 0.5,
+         *         "budget_month": 0.5,
+         *         "timeout": 10,
+         *         "enabled": true
+         *       },
+         *       "secret": "",
+         *       "name": "",
+         *       "address": "",
+         *       "answer": ""
+         *     }
+         */
+        VerifierDryRun: {
+            /** @description Settings that are not stored yet; empty: its own */
+            settings?: components["schemas"]["VerifierSettings"] | null;
+            /**
+             * Secret
+             * @default
+             */
+            secret: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /**
+             * Answer
+             * @description An answer to read instead of asking
+             * @default
+             */
+            answer: string;
+        };
+        /**
+         * VerifierDryRunResult
+         * @description What a verifier said, and how it was understood.
+         * @example {
+         *       "answer": "text",
+         *       "verdict": "good",
+         *       "word": "text",
+         *       "detail": "text",
+         *       "problem": "text",
+         *       "remedy": ""
+         *     }
+         */
+        VerifierDryRunResult: {
+            /**
+             * Answer
+             * @description As it came, at most 10,000 characters
+             */
+            answer: string;
+            /** Verdict */
+            verdict: ("good" | "doubtful" | "bad" | "unknown") | null;
+            /** Word */
+            word: string;
+            /** Detail */
+            detail: string;
+            /** Problem */
+            problem: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+        };
+        /**
+         * VerifierRequest
+         * @description How a verifier is asked. Texts may hold {address}, {domain} and {secret}; `{addresses}` as a whole value in the
+         *     body stands for a list of addresses.
+         * @example {
+         *       "method": "GET",
+         *       "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *       "headers": [],
+         *       "body": null,
+         *       "at_once": 1
+         *     }
+         */
+        VerifierRequest: {
+            /**
+             * Method
+             * @default GET
+             * @enum {string}
+             */
+            method: "GET" | "POST";
+            /**
+             * Url
+             * @example https://check.pinmarsh.example/v1/mailbox?address={address}
+             */
+            url: string;
+            /**
+             * Headers
+             * @default []
+             */
+            headers: components["schemas"]["HeaderField"][];
+            /**
+             * Body
+             * @description JSON, for POST
+             */
+            body?: unknown;
+            /**
+             * At Once
+             * @description Addresses in one request, with {addresses}
+             * @default 1
+             */
+            at_once: number;
+        };
+        /**
+         * VerifierSettings
+         * @description A verifier. Money is in the currency of the verification settings.
+         * @example {
+         *       "request": {
+         *         "method": "GET",
+         *         "url": "https://check.pinmarsh.example/v1/mailbox?address={address}",
+         *         "headers": [],
+         *         "body": null,
+         *         "at_once": 1
+         *       },
+         *       "answer": {
+         *         "unwrap": [],
+         *         "rows": "$",
+         *         "each": "",
+         *         "fields": {}
+         *       },
+         *       "price": 0.5,
+         *       "budget_day": 0.5,
+         *       "budget_month": 0.5,
+         *       "timeout": 10,
+         *       "enabled": true
+         *     }
+         */
+        VerifierSettings: {
+            request: components["schemas"]["VerifierRequest"];
+            answer: components["schemas"]["VerifierAnswer"];
+            /**
+             * Price
+             * @description Of one check that is answered
+             */
+            price: number;
+            /**
+             * Budget Day
+             * @description Most to spend on a day (UTC); empty: no limit
+             */
+            budget_day?: number | null;
+            /** Budget Month */
+            budget_month?: number | null;
+            /**
+             * Timeout
+             * @description Seconds
+             * @default 10
+             */
+            timeout: number;
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
          * Wall
          * @description Subjects as rows, providers as columns.
          * @example {
@@ -21954,7 +23152,7 @@ export interface components {
             /** Url */
             url: string;
             /** Subjects */
-            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[];
+            subjects: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed" | "recipient.checked")[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -22047,7 +23245,7 @@ export interface components {
             /** Url */
             url?: string | null;
             /** Subjects */
-            subjects?: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed")[] | null;
+            subjects?: ("watch.agreed" | "watch.incomplete" | "watch.gave_up" | "proof.verified" | "proof.lost" | "shift.found" | "shift.over" | "suppression.changed" | "suppression.imported" | "worklist.opened" | "worklist.resolved" | "stream.paused" | "stream.resumed" | "recipient.checked")[] | null;
             /** Paused */
             paused?: boolean | null;
         };
@@ -33194,6 +34392,2029 @@ export interface operations {
             };
             /** @description Internal error */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_addresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddressCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AddressCheck_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_verifiers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Verifier_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_verifier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewVerifier"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verifier"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_verifier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifierDryRun"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerifierDryRunResult"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_verifier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verifier"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_verifier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    update_verifier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifierChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verifier"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_verification_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerificationSettings"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_verification_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerificationSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerificationSettings"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_verification_gauge: {
+        parameters: {
+            query?: {
+                /** @description Up to today */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerificationGauge"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_disagreements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Disagreement_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_new_recipients: {
+        parameters: {
+            query?: {
+                verdict?: ("good" | "doubtful" | "bad" | "unknown") | null;
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_NewRecipient_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_new_recipients: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecipients"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_recipient_sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RecipientSource_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_recipient_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecipientSource"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipientSource"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_recipient_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    receive_recipients: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Key of the source */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "kind": "bounced",
+                 *       "time": "2026-11-20T08:00:00Z",
+                 *       "domain": "news.glasswort.example",
+                 *       "stream": "newsletter",
+                 *       "relay": "driftline",
+                 *       "recipient": "kim@tidepost.example",
+                 *       "message_id": "m1",
+                 *       "reply_code": 550,
+                 *       "diagnostic": "550 5.1.1 no such mailbox"
+                 *     }
+                 */
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

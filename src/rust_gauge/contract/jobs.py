@@ -49,6 +49,7 @@ class ListCheckRequest(Model):
     stream: str | None = Field(None, max_length=60)
     domain: str | None = Field(None, max_length=253)
     check_addresses: bool = Field(True, description="Check the addresses and their domains, too")
+    verify: bool = Field(False, description="Ask outside verifiers about what is still open, within their budgets")
 
 
 class Job(Model):

@@ -18,6 +18,7 @@ class RecipientData(Model):
     changes: list[ListChange]
     rejected: list[str] = Field(description="Rejected rows that contain the address")
     caught: list[str] = Field(default=[], description="Test messages in trays from or to the address")
+    verdicts: list[str] = Field(default=[], description="What outside verifiers said of the address")
 
 
 class ErasureRequest(Model):
@@ -37,4 +38,4 @@ class Erasure(Model):
     erased_by: str
     reason: str
     events: int
-    others: int = Field(description="Suppression entries, rejected rows and test messages")
+    others: int = Field(description="Suppression entries, rejected rows, test messages and verdicts")

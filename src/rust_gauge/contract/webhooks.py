@@ -20,6 +20,7 @@ Subject = Literal[
     "worklist.resolved",
     "stream.paused",
     "stream.resumed",
+    "recipient.checked",
 ]
 
 

@@ -23,6 +23,7 @@ from rust_gauge.service.sending import routes as sending
 from rust_gauge.service.suppression import routes as suppression
 from rust_gauge.service.unsubscribes import pages as unsubscribe
 from rust_gauge.service.unsubscribes import routes as unsubscribes
+from rust_gauge.service.verification import routes as verification
 from rust_gauge.service.warmup import routes as warmup
 from rust_gauge.service.webhooks import routes as webhooks
 from rust_gauge.service.worklist import routes as worklist
@@ -33,6 +34,7 @@ ROUTERS = (
     domains.router,
     sending.router,
     warmup.router,
+    verification.router,
     assays.router,
     bench.router,
     placement.router,

@@ -26,6 +26,7 @@ from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.suppression import editing, imports, matching, policy_trials, proposals
+from rust_gauge.service.verification import following, new_recipients
 from rust_gauge.service.warmup import judging
 from rust_gauge.service.webhooks import webhooks
 from rust_gauge.service.worklist import items, notifications, reports
@@ -83,6 +84,8 @@ KINDS: dict[str, Handler] = {
     "import": imports.run_import,
     "list_check": list_checks.run_check,
     list_cuts.KIND: list_cuts.run_cut,
+    following.KIND: following.run_following,
+    new_recipients.KIND: new_recipients.run_checks,
     "policy_backtest": policy_trials.run_trial,
     "recompute": settings.run_anew,
     "proposals": proposals.run_look,
@@ -145,6 +148,8 @@ def tick(context: Context) -> None:
     trays.forget_old(context)
     schedules.run_due(context)
     judging.judge_due(context)
+    following.ask_for_due(context)
+    new_recipients.ask_for_waiting(context)
     keeping.forget_old(context)
     learning.ask_for_due(context)
     editing.end_overdue(context)

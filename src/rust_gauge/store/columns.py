@@ -150,6 +150,25 @@ class PlacementScheduleColumns(TypedDict, total=False):
     created_at: datetime
 
 
+class VerifierColumns(TypedDict, total=False):
+    """Columns of `verifier`."""
+
+    id: int
+    tenant_id: int
+    name: str
+    place: int
+    enabled: bool
+    settings: Json
+    secret: str
+    price: int
+    budget_day: int | None
+    budget_month: int | None
+    problem: str
+    problem_at: datetime | None
+    answered_at: datetime | None
+    created_at: datetime
+
+
 class WarmupPlanColumns(TypedDict, total=False):
     """Columns of `warmup_plan`."""
 

@@ -20,6 +20,7 @@ _COLUMNS: tuple[Column[Any], ...] = (
     t.account.c.code_secret,
     t.seed.c.password,
     t.outlet.c.password,
+    t.verifier.c.secret,
 )
 
 

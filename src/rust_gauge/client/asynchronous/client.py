@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.suppression import Suppression
     from rust_gauge.client.asynchronous.tokens import Tokens
     from rust_gauge.client.asynchronous.trays import Trays
+    from rust_gauge.client.asynchronous.verification import Verification
     from rust_gauge.client.asynchronous.warmup import Warmup
     from rust_gauge.client.asynchronous.watches import Watches
     from rust_gauge.client.asynchronous.webhooks import Webhooks
@@ -99,6 +100,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.placement import Placement
 
         return Placement(self)
+
+    @cached_property
+    def verification(self) -> "Verification":
+        """Outside verifiers of addresses, and recipients that just came in."""
+        from rust_gauge.client.asynchronous.verification import Verification
+
+        return Verification(self)
 
     @cached_property
     def warmup(self) -> "Warmup":

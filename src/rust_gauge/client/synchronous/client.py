@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.suppression import Suppression
     from rust_gauge.client.synchronous.tokens import Tokens
     from rust_gauge.client.synchronous.trays import Trays
+    from rust_gauge.client.synchronous.verification import Verification
     from rust_gauge.client.synchronous.warmup import Warmup
     from rust_gauge.client.synchronous.watches import Watches
     from rust_gauge.client.synchronous.webhooks import Webhooks
@@ -101,6 +102,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.placement import Placement
 
         return Placement(self)
+
+    @cached_property
+    def verification(self) -> "Verification":
+        """Outside verifiers of addresses, and recipients that just came in."""
+        from rust_gauge.client.synchronous.verification import Verification
+
+        return Verification(self)
 
     @cached_property
     def warmup(self) -> "Warmup":

@@ -21,6 +21,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.suppression.address_checks import get_words, look_at
 from rust_gauge.service.suppression.entries import csv_as_it_came
 from rust_gauge.service.suppression.imports import CountedPieces, layout_document, layout_of, read_ahead
+from rust_gauge.service.verification.checking import verify
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
@@ -105,6 +106,8 @@ class _ListCheck:
         if self._request.check_addresses:
             free = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
             found = look_at(self._context, self._tenant_id, [texts[number] for number in free], self._words)
+            if self._request.verify:
+                found = verify(self._context, self._tenant_id, found)
             checks = dict(zip(free, found, strict=True))
         domains = {text.rpartition("@")[2].lower() for text in texts if "@" in text}
         known = {check.address.domain for check in checks.values() if check.address is not None}

@@ -14,7 +14,7 @@ _PROBLEM = {"$ref": "#/components/schemas/Problem"}
 _ALWAYS = (400, 401, 403, 404, 422, 429, 500, 503)
 _OF_CHANGES = (409, 413, 415, 502)  # also where a body comes in, or something outside is asked
 _OF_PUBLIC = (400, 422, 429, 500, 503)
-_PUBLIC = ("sign_in", "receive")
+_PUBLIC = ("sign_in", "receive", "receive_recipients")
 
 _EVENTS = "A list of events"
 _DOCUMENT = "A document; a list of documents is accepted as well"
@@ -50,6 +50,7 @@ _STREAMS: dict[str, dict[str, str]] = {
         "text/csv": "A header line, then one event per line", "message/rfc822": "One message",
         "application/mbox": "Messages", "text/plain": "Lines of an MTA log",
     },
+    "receive_recipients": {"application/json": "What a form posts, with addresses at the path of the source"},
     "stream_clearance": {"application/x-ndjson": 'One address per line: a string, or {"address": ...}'},
     "add_job_piece": {"application/octet-stream": "A piece of the file"},
     "check_message": {"message/rfc822": "The message as it was captured"},
@@ -62,6 +63,7 @@ _STREAMS: dict[str, dict[str, str]] = {
 _ANYTHING = ("message/rfc822", "application/x-ndjson")
 _MAY_BE_EMPTY = ("stream_clearance", "add_job_piece")
 _ANSWERS: dict[str, dict[str, str]] = {
+    "receive_recipients": {"application/json": "What a form posts, with addresses at the path of the source"},
     "stream_clearance": {"application/x-ndjson": "One answer per line (schema ClearanceAnswer)"},
     "export_suppression": {"text/csv": "One entry per line", "application/x-ndjson": "One entry per line"},
     "get_job_part": {"application/octet-stream": "The rows as they were sent"},

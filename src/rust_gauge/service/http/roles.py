@@ -9,8 +9,8 @@ from rust_gauge.core.roles import Role
 
 # Answered without a session or token; a feed's address proves the sender by itself, and so does an invitation's link.
 _PUBLIC = """
-    sign_in receive healthz readyz look_at_invitation accept_invitation get_sign_in_options start_passkey_sign_in
-    sign_in_with_passkey leave_for_issuer return_from_issuer
+    sign_in receive receive_recipients healthz readyz look_at_invitation accept_invitation get_sign_in_options
+    start_passkey_sign_in sign_in_with_passkey leave_for_issuer return_from_issuer
 """
 PUBLIC = frozenset(_PUBLIC.split())
 
@@ -49,6 +49,8 @@ _VIEWER = """
     get_placement_run get_placement_message get_placement_history get_placement_assay list_placement_schedules
     get_placement_schedule get_placement_schedule_message list_placement_shares
     list_warmup_plans get_warmup_plan get_warmup_days preview_warmup_plan
+    list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
+    list_new_recipients list_recipient_sources
 """
 
 _OPERATOR = """
@@ -66,6 +68,7 @@ _OPERATOR = """
     add_placement_schedule update_placement_schedule delete_placement_schedule copy_placement_schedule
     run_placement_schedule put_placement_schedule_message
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
+    add_new_recipients verify_addresses
 """
 
 _ADMIN = """
@@ -78,6 +81,8 @@ _ADMIN = """
     set_tenant_settings list_audit_log add_tray update_tray delete_tray rotate_tray_password
     set_assay_settings
     add_seed update_seed delete_seed add_outlet update_outlet delete_outlet
+    add_verifier update_verifier delete_verifier try_verifier set_verification_settings
+    add_recipient_source delete_recipient_source
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
@@ -93,7 +98,8 @@ ROLES: dict[str, Role] = {
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
     "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "placement",
-    "plans", "proofs", "publishing", "readings", "suppression", "warmup", "watches", "webhooks", "worklist",
+    "plans", "proofs", "publishing", "readings", "suppression", "verification", "warmup", "watches", "webhooks",
+    "worklist",
 )  # fmt: skip
 
 

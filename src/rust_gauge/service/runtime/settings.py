@@ -127,6 +127,9 @@ class Settings(BaseSettings):
     webhook_hosts: list[str] = Field(
         default=[], description="host:port that webhooks may call although private or without TLS"
     )
+    verifier_hosts: list[str] = Field(
+        default=[], description="host:port of outside verifiers that may be private or without TLS"
+    )
     placement_hosts: list[str] = Field(
         default=[],
         description="host or host:port of seeds' mailboxes and of outlets that may be private or without TLS",
@@ -232,7 +235,7 @@ class Settings(BaseSettings):
     def _lower(cls, value: list[str]) -> list[str]:
         return [text.lower() for text in value]
 
-    @field_validator("webhook_hosts")
+    @field_validator("webhook_hosts", "verifier_hosts")
     @classmethod
     def _check_webhook_hosts(cls, value: list[str]) -> list[str]:
         for text in value:

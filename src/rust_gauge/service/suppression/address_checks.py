@@ -91,18 +91,27 @@ def facts_of(context: Context, domains: Iterable[str]) -> dict[str, DomainFacts]
 
 
 def check(context: Context, tenant: TenantAccess, request: AddressCheckRequest) -> list[AddressCheck]:
-    """Check addresses, in their order."""
+    """Check addresses, in their order, as the contract has it."""
+    return shown(context, own_checks(context, tenant, request))
+
+
+def own_checks(context: Context, tenant: TenantAccess, request: AddressCheckRequest) -> list[Check]:
+    """Check addresses, in their order, with what costs nothing."""
     settings = get_words(context, tenant)
     checks = look_at(context, tenant.id, request.addresses, settings)
-    if request.probe and settings.probe:
-        checks = _probed(context, checks, settings)
+    return _probed(context, checks, settings) if request.probe and settings.probe else checks
+
+
+def shown(context: Context, checks: Sequence[Check]) -> list[AddressCheck]:
+    """Return checks as the contract has them."""
     domains = {check.address.domain for check in checks if check.address is not None}
     providers = providers_for(context, domains)
     now = context.clock()
-    return [_show(check, providers, now) for check in checks]
+    return [show(check, providers, now) for check in checks]
 
 
-def _show(check: Check, providers: dict[str, tuple[int, str]], now: datetime) -> AddressCheck:
+def show(check: Check, providers: dict[str, tuple[int, str]], now: datetime) -> AddressCheck:
+    """Return a check as the contract has it."""
     provider = providers.get(check.address.domain, (0, ""))[1] if check.address is not None else ""
     return AddressCheck(
         address=check.text, verdict=check.verdict.value,

@@ -94,6 +94,14 @@ from rust_gauge.store.tables.suppression import (
     suppression_entry,
     suppression_state,
 )
+from rust_gauge.store.tables.verification import (
+    new_recipient,
+    recipient_source,
+    verdict,
+    verification_day,
+    verifier,
+    verifier_day,
+)
 from rust_gauge.store.tables.warmup import warmup_cleared, warmup_day, warmup_plan, warmup_track
 from rust_gauge.store.tables.webhooks import webhook, webhook_call
 from rust_gauge.store.tables.worklist import notification, work_item, work_step
@@ -147,6 +155,7 @@ __all__ = [
     "mailbox_provider",
     "membership",
     "metadata",
+    "new_recipient",
     "notification",
     "outlet",
     "passkey",
@@ -167,6 +176,7 @@ __all__ = [
     "publication",
     "reading_series",
     "recipient_domain",
+    "recipient_source",
     "recovery_code",
     "rejected_row",
     "relay",
@@ -187,6 +197,10 @@ __all__ = [
     "tray",
     "tray_greylist",
     "trouble",
+    "verdict",
+    "verification_day",
+    "verifier",
+    "verifier_day",
     "warmup_cleared",
     "warmup_day",
     "warmup_plan",
