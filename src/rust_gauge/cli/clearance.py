@@ -47,6 +47,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--column", action="append", type=pair, default=[], metavar="FIELD=COLUMN",
                       help="such as address=E-Mail")  # fmt: skip
     made.add_argument("--no-address-checks", action="store_true", help="only ask the suppression list")
+    made.add_argument("--verify", action="store_true", help="ask verifiers about what is open (costs money)")
     for part in ("clear", "held", "doubtful"):
         made.add_argument(f"--{part}-to", metavar="FILE", help=f"file for {part} rows")
     noun.add("gates", gates, "list gates: MTAs that ask about each recipient", TABLE)
@@ -208,7 +209,8 @@ def check_list(session: Session) -> int:
     arguments, tenant, output = session.arguments, session.tenant(), session.output
     values = {
         "name": Path(arguments.file).name, "stream": arguments.stream,
-        "check_addresses": not arguments.no_address_checks, "layout": {"columns": dict(arguments.column)},
+        "check_addresses": not arguments.no_address_checks, "verify": arguments.verify,
+        "layout": {"columns": dict(arguments.column)},
     }  # fmt: skip
     request = checked(lambda: ListCheckRequest.model_validate(values))
     job = jobs_wait.send_file(session, session.client.jobs.start_list_check(tenant, request), arguments.file)

@@ -27,6 +27,7 @@ from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import load_placement
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.verification import load_verification
 from rust_gauge.demo.warmup import load_warmup
 from rust_gauge.demo.zones import (
     LISTS,
@@ -66,8 +67,12 @@ def _go_on() -> None:
     """Nothing stands in the way."""
 
 
-def load_demo(context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on) -> None:
-    """Bring in what is missing of the demo. `check` is called between steps, and may raise to stop it there."""
+def load_demo(
+    context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on, verifier_port: int = 0
+) -> None:
+    """Bring in what is missing of the demo. `check` is called between steps, and may raise to stop it there.
+    `verifier_port`: where the stand-in verifier listens; 0: there is none.
+    """
     now = context.clock()
     tenants = context.store.transaction(lambda c: _tenants(c, email, password, token, now))
     anchor = context.store.transaction(_anchor)
@@ -89,6 +94,8 @@ def load_demo(context: Context, email: str, password: str, token: str, say: Say,
         load_placement(context, tenant)
         load_limits(context, tenant)
         load_warmup(context, tenant, anchor, context.settings.var_dir / "demo")
+        if verifier_port:
+            load_verification(context, tenant, verifier_port, context.settings.var_dir / "demo")
     if total or recent:  # else nothing is new; the worker computes a day that has begun
         look_at_providers(context, whole=True)
         for tenant in tenants:

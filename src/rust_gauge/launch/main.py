@@ -224,6 +224,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     from rust_gauge.demo.bench import DOMAIN as BENCH_DOMAIN
     from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
     from rust_gauge.demo.placement import SEED_HOSTS, write_host
+    from rust_gauge.demo.verification import KEY as VERIFIER_KEY
     from rust_gauge.demo.zones import (
         MAIL_SERVER,
         NAME_SERVERS,
@@ -315,10 +316,19 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 ],
                 {},
             )
+            verifier_port = free_port(33_831)
+            outside["verifier_hosts"] = [f"127.0.0.1:{verifier_port}"]
+            supervisor.start(
+                "verifier-standin",
+                ["rust_gauge.standins.verifier", "--port", str(verifier_port), "--key", VERIFIER_KEY],
+                {},
+            )
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
             try:
-                load_demo(context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked)
+                load_demo(
+                    context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked, verifier_port
+                )  # fmt: skip
                 secret = _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
             finally:
                 context.close()
@@ -330,6 +340,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 url,
                 port,
                 RUSTGAUGE_WEBHOOK_HOSTS=json.dumps(outside["webhook_hosts"]),
+                RUSTGAUGE_VERIFIER_HOSTS=json.dumps(outside["verifier_hosts"]),
                 RUSTGAUGE_POLICY_PORT=str(policy_port),
                 RUSTGAUGE_BENCH_PORT=str(bench_port),
                 RUSTGAUGE_BENCH_TLS_PORT=str(bench_tls_port),

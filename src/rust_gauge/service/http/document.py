@@ -14,7 +14,7 @@ _PROBLEM = {"$ref": "#/components/schemas/Problem"}
 _ALWAYS = (400, 401, 403, 404, 422, 429, 500, 503)
 _OF_CHANGES = (409, 413, 415, 502)  # also where a body comes in, or something outside is asked
 _OF_PUBLIC = (400, 422, 429, 500, 503)
-_PUBLIC = ("sign_in", "receive", "receive_recipients")
+_PUBLIC = ("sign_in", "receive")
 
 _EVENTS = "A list of events"
 _DOCUMENT = "A document; a list of documents is accepted as well"

@@ -206,7 +206,7 @@ def delete_source(context: Context, tenant: TenantAccess, name: str) -> None:
 
 
 def receive(context: Context, key: str, octets: bytes) -> Accepted:
-    """Take what a form posted to the address of a source. ServiceProblem for an unknown key and for what is no JSON."""
+    """Take what a form posted to the address of a source. ServiceProblem for an unknown key and for what is not JSON."""
     source = context.store.transaction(lambda c: store.source_by_key(c, key[:60]))
     if source is None:
         raise ServiceProblem("not-found", "No source of new recipients has this address")
@@ -226,7 +226,9 @@ def _addresses_in(source: SourceRow, octets: bytes) -> list[str]:
         raise ServiceProblem("invalid-request", str(error), remedy=error.remedy) from None
     texts = [value for row in rows if isinstance(value := row.values.get("address"), str)]
     if not texts:
-        raise ServiceProblem("invalid-request", f"Nothing stands at {source.path}", remedy="Check the source's path")
+        raise ServiceProblem(
+            "invalid-request", f"There is no address at {source.path}", remedy="Check the source's path"
+        )
     return texts[:_MOST_IN_ONE]
 
 

@@ -1,6 +1,6 @@
 """What warm-up plans let through now, for whoever asks before sending.
 
-Plans are read anew after a few seconds, and so is what events say was sent; what clearance let go is counted exactly.
+Plans are read again after a few seconds, and so is what events say was sent; what clearance let go is counted exactly.
 """
 
 from collections.abc import Iterator, Mapping
@@ -53,7 +53,7 @@ class _Known:
 
 
 def forget_plans(memory: dict[Any, Any], tenant_id: int) -> None:
-    """Read plans anew at the next question of this process: one was changed."""
+    """Read plans again at the next question of this process: one was changed."""
     memory.pop((_PLANS, tenant_id), None)
 
 
