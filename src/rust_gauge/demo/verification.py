@@ -1,4 +1,4 @@
-"""The demo's verifiers: a list checked within a budget, and verdicts of three weeks ago beside what mail showed since."""
+"""The demo's verifiers: a list checked within a budget, and verdicts of three weeks ago beside later mail."""
 
 import csv
 import io

@@ -3,11 +3,13 @@ import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAddressChecks, useClearance, useSendList} from './queries';
+import {useVerifiers, useVerify} from '../verification/queries';
 import {useFlowNames} from '../mailflow/queries';
 import {useRunJob, useJob, useJobs} from '../jobs/queries';
 import {Button} from '../../design/Button';
 import {FilePicker} from '../../design/FilePicker';
 import {Card, Small, Tag} from '../../design/Card';
+import {CheckField} from '../../design/CheckField';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
@@ -138,16 +140,25 @@ function ClearanceCard({tenant}: {tenant: string}) {
 
 function AddressCheckCard({tenant}: {tenant: string}) {
   const [text, setText] = useState('');
-  const check = useAddressChecks(tenant);
+  const [paid, setPaid] = useState(false);
+  const free = useAddressChecks(tenant);
+  const verify = useVerify(tenant);
+  const verifiers = useVerifiers(tenant);
+  const check = paid ? verify : free;
   const addresses = split(text);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    if (addresses.length) check.mutate({addresses, probe: false});
+    if (addresses.length === 0) return;
+    if (paid) verify.mutate(addresses);
+    else free.mutate({addresses, probe: false});
   };
   return (
     <Card title="Check addresses" note="syntax, domain, kind and own history">
       <Form onSubmit={submit}>
         <Field label="Addresses to check" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
+        {verifiers.data?.some((each) => each.enabled) && (
+          <CheckField label="Ask verifiers about what is open (costs money)" isSelected={paid} onChange={setPaid} />
+        )}
         <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>
           Check
         </Button>
@@ -190,13 +201,15 @@ function AddressCheckCard({tenant}: {tenant: string}) {
 function ListCheckCard({tenant}: {tenant: string}) {
   const jobs = useJobs(tenant, 'list_check');
   const send = useSendList(tenant);
+  const verifiers = useVerifiers(tenant);
+  const [paid, setPaid] = useState(false);
   const [share, setShare] = useState(0);
   const [chosen, setChosen] = useState(0);
   const id = chosen || jobs.data?.[0]?.id || 0;
   const take = (file: File) => {
     setShare(0);
     send.mutate(
-      {file, kind: 'list_check', request: {} as Schemas['ImportRequest'], told: setShare},
+      {file, kind: 'list_check', request: {} as Schemas['ImportRequest'], verify: paid, told: setShare},
       {onSuccess: (job) => setChosen(job.id)},
     );
   };
@@ -217,6 +230,13 @@ function ListCheckCard({tenant}: {tenant: string}) {
         </>
       }
     >
+      {verifiers.data?.some((each) => each.enabled) && (
+        <CheckField
+          label="Ask verifiers about what is open, within their budgets"
+          isSelected={paid}
+          onChange={setPaid}
+        />
+      )}
       <FilePicker
         label="Choose file"
         hint="or drop it here: CSV, NDJSON or one address per line"

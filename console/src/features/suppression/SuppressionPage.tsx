@@ -10,6 +10,7 @@ import {BeforeView} from './BeforeView';
 import {GrowthView} from './GrowthView';
 import {ListView} from './ListView';
 import {PolicyView} from './PolicyView';
+import {VerificationView} from '../verification/VerificationView';
 import {UnsubscribesView} from './UnsubscribesView';
 import {WaysView} from './WaysView';
 import {Needs} from '../../design/may';
@@ -36,6 +37,7 @@ export function SuppressionPage({who}: {who: Schemas['Who']}) {
           {id: 'list', title: 'List', content: () => <ListView tenant={tenant} />},
           {id: 'growth', title: 'Growth', content: () => <GrowthView tenant={tenant} />},
           {id: 'pre-send', title: 'Pre-send checks', content: () => <BeforeView tenant={tenant} />},
+          {id: 'verifiers', title: 'Verifiers', content: () => <VerificationView tenant={tenant} />},
           {
             id: 'policy',
             title: 'Policy',

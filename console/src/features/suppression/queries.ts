@@ -169,11 +169,13 @@ export function useSendList(tenant: string) {
       file,
       kind,
       request,
+      verify = false,
       told,
     }: {
       file: File;
       kind: 'import' | 'list_check';
       request: Omit<Schemas['ImportRequest'], 'name'>;
+      verify?: boolean;
       told: (share: number) => void;
     }) => {
       const path = {tenant};
@@ -188,7 +190,7 @@ export function useSendList(tenant: string) {
           : await unwrap(
               api.POST('/api/v1/tenants/{tenant}/list-checks', {
                 params: {path},
-                body: {name: file.name} as Schemas['ListCheckRequest'],
+                body: {name: file.name, verify} as Schemas['ListCheckRequest'],
               }),
             );
       await sendPieces(tenant, job.id, file, told);

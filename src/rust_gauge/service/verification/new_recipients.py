@@ -206,7 +206,7 @@ def delete_source(context: Context, tenant: TenantAccess, name: str) -> None:
 
 
 def receive(context: Context, key: str, octets: bytes) -> Accepted:
-    """Take what a form posted to the address of a source. ServiceProblem for an unknown key and for what is not JSON."""
+    """Take what a form posted to the address of a source. ServiceProblem for an unknown key, and what is not JSON."""
     source = context.store.transaction(lambda c: store.source_by_key(c, key[:60]))
     if source is None:
         raise ServiceProblem("not-found", "No source of new recipients has this address")
