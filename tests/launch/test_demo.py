@@ -1,5 +1,6 @@
 """The demo: its DNS, its mail, its story; and that loading it twice changes no number."""
 
+import threading
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
@@ -24,14 +25,18 @@ from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import PASSWORD, SEED_HOSTS, load_placement, write_host
 from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenant
+from rust_gauge.demo.verification import KEY, load_verification
+from rust_gauge.demo.warmup import load_warmup
 from rust_gauge.demo.zones import LISTS, NAME_SERVERS, RELAY_DESCRIPTIONS, SELECTORS, streams_of, write_zones
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.standins.seed_host import Box, by_rules
+from rust_gauge.standins.verifier import VerifierDesk
 from rust_gauge.store import tables
 from tests.conftest import Office, World, forget_tenant
+from tests.rows import ndjson
 
 ANCHOR = date(2026, 11, 20)
 NOW = datetime(2027, 1, 1, tzinfo=UTC)
@@ -276,3 +281,57 @@ def test_a_relay_has_limits_and_a_region_refuses_a_sender_that_nobody_proved(
     assert {use.per: use.used for use in restricted["south"]} == {"hour": 0, "day": 14}
     (west,) = client.relays.usage(office.slug, "cobble").limits
     assert (west.region, west.hold_back) == ("west", True)
+
+
+def test_the_clinic_is_held_back_at_the_provider_that_defers(
+    zones: Path, world: World, office: Office, client: Client, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    tenant = replace(office.tenant, slug="halyard")
+    anchor = world.clock().date()
+    first = anchor - timedelta(days=26)
+    with served(zones, world):
+        for n in range(26):
+            events = [
+                row for row in day_rows(first + timedelta(days=n), anchor, "halyard")
+                if row["stream"] == "reminders" and row["kind"] not in ("opened", "clicked")
+            ]  # fmt: skip
+            client.events.load(office.slug, ndjson(*events))
+        load_warmup(world.context, tenant, anchor, tmp_path)
+        load_warmup(world.context, tenant, anchor, tmp_path)
+        world.work()
+    (plan,) = client.warmup.list(office.slug)
+    held = [each.provider for each in plan.tracks if any(reason.rate == "deferrals" for reason in each.reasons)]
+    assert held == ["orchardmail.example"]
+    (job,) = client.jobs.list(office.slug, kind="list_cut")
+    assert (job.state, job.error) == ("done", "")
+    assert job.result["counts"]["rows"] == 5000
+    assert job.result["counts"]["cut"] + job.result["counts"]["removed"] == 5000
+
+
+def test_verdicts_of_the_demo_are_compared_with_later_mail(
+    zones: Path, world: World, office: Office, client: Client, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    tenant = replace(office.tenant, slug="thornfield")
+    anchor = world.clock().date()
+    with served(zones, world), VerifierDesk(0, KEY, wrong=0.1) as desk:
+        threading.Thread(target=desk.serve_forever, daemon=True).start()
+        monkeypatch.setattr(world.context.settings, "verifier_hosts", [f"127.0.0.1:{desk.port}"])
+        for n in range(20):
+            events = [
+                row for row in day_rows(anchor - timedelta(days=20 - n), anchor, "thornfield")
+                if row["kind"] in ("delivered", "bounced")
+            ]  # fmt: skip
+            client.events.load(office.slug, ndjson(*events))
+        load_verification(world.context, tenant, desk.port, tmp_path)
+        world.work()
+        desk.shutdown()
+    shown = client.verification.verifiers(office.slug)
+    assert [each.name for each in shown] == ["pinmarsh", "goosander"]
+    lines = {line.verdict: line for line in shown[0].record}
+    assert lines["good"].mailed > 100
+    assert 0 < lines["good"].invalid < 0.3 * lines["good"].mailed
+    assert lines["bad"].invalid > 0.5 * lines["bad"].mailed
+    assert len(client.verification.disagreements(office.slug)) > 0
+    (job,) = client.jobs.list(office.slug, kind="list_check")
+    assert (job.state, job.result["counts"]["rows"]) == ("done", 500)
+    assert client.verification.gauge(office.slug).paid > 300

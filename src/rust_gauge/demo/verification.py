@@ -89,7 +89,7 @@ def _mailed_since(connection: Connection, tenant_id: int, since: str, limit: int
     sql = (
         "SELECT recipient, MAX(kind) AS worst, MIN(HEX(recipient_key)) AS k FROM event "
         f"WHERE tenant_id = {tenant_id} AND occurred_at >= {literal(since[:19])} AND kind IN {kinds} "
-        f"GROUP BY recipient ORDER BY worst = {Kind.BOUNCED.number} DESC, k LIMIT {4 * limit}"
+        f"GROUP BY recipient ORDER BY worst DESC, k LIMIT {4 * limit}"
     )
     rows = list(run(connection, sql))
     dead = [row.recipient for row in rows if row.worst == Kind.BOUNCED.number][: limit // 8]
