@@ -18,7 +18,7 @@ SEEDS = 3  # test copies a day at each provider
 _KNOWN = 2.6  # badness at which trust is half gone; a stranger begins with some of it
 _STRANGER = 0.9
 _DAY_ONE = date(2026, 1, 1)
-POLICIES = ("no plan", "fixed ladder", "the plan")
+POLICIES = ("no plan", "fixed ladder", "the plan", "the plan, skipping")
 
 
 @dataclass(frozen=True)
@@ -71,9 +71,9 @@ def simulate(seed: int, policy: str) -> Outcome:
             whole = whole and at[p] == STEPS - 1 and trust > 0.85
             if policy == "fixed ladder":
                 at[p] = min(STEPS - 1, at[p] + 1)
-            elif policy == "the plan":
+            elif policy != "no plan":
                 track = Track(at[p], _DAY_ONE)
-                after = track.after(decide(since[p]).turn, _DAY_ONE + timedelta(days=1), STEPS)
+                after = track.after(decide(since[p]), _DAY_ONE + timedelta(days=1), STEPS, skip="skipping" in policy)
                 if after is not track:
                     at[p], since[p] = after.step, []
             else:

@@ -9,7 +9,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rust_gauge.core.errors import InputError
-from rust_gauge.core.warmup import Opening, Shape, Step, StepDay, Track, Turn, Window, decide, make_steps, openings
+from rust_gauge.core.warmup import (
+    Decision,
+    Opening,
+    Shape,
+    Step,
+    StepDay,
+    Track,
+    Turn,
+    Window,
+    decide,
+    make_steps,
+    openings,
+)
 from rust_gauge.core.warmup.calendar import Entry, to_icalendar
 from rust_gauge.core.warmup.portions import LEFT, Cutting, engagement_class
 
@@ -92,13 +104,25 @@ def test_more_trouble_never_lets_a_step_begin_sooner(sent: int, deferred: int, m
 
 
 def test_a_plan_goes_on_waits_and_steps_back_two() -> None:
-    track = Track(5, date(2026, 12, 1))
-    assert track.after(Turn.NEXT, date(2026, 12, 2), 28) == Track(6, date(2026, 12, 2))
-    assert track.after(Turn.WAIT, date(2026, 12, 2), 28) is track
-    assert track.after(Turn.BACK, date(2026, 12, 2), 28) == Track(3, date(2026, 12, 2))
-    assert Track(1, track.since).after(Turn.BACK, date(2026, 12, 2), 28).step == 0
+    track, day = Track(5, date(2026, 12, 1)), date(2026, 12, 2)
+    assert track.after(Decision(Turn.NEXT), day, 28) == Track(6, day)
+    assert track.after(Decision(Turn.WAIT), day, 28) is track
+    assert track.after(Decision(Turn.BACK), day, 28) == Track(3, day)
+    assert Track(1, track.since).after(Decision(Turn.BACK), day, 28).step == 0
     last = Track(27, track.since)
-    assert last.after(Turn.NEXT, date(2026, 12, 2), 28) is last
+    assert last.after(Decision(Turn.NEXT), day, 28) is last
+
+
+def test_a_step_is_left_out_only_where_it_is_wanted_and_every_rate_is_certainly_good() -> None:
+    track, day = Track(5, date(2026, 12, 1)), date(2026, 12, 2)
+    good = decide([StepDay(5000, 5000, deferred=50, delivered=5000, complaints=1)])
+    assert (good.turn, good.certain) == (Turn.NEXT, True)
+    assert track.after(good, day, 28).step == 6
+    assert track.after(good, day, 28, skip=True).step == 7
+    assert track.after(good, day, 7, skip=True).step == 6
+    little = decide([StepDay(50, 50, delivered=50, complaints=0, copies=2)])
+    assert (little.turn, little.certain) == (Turn.NEXT, False)  # too little mail to be certain
+    assert track.after(little, day, 28, skip=True).step == 6
 
 
 def test_hours_are_those_of_the_time_zone() -> None:

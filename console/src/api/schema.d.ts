@@ -12578,7 +12578,8 @@ export interface components {
          *       "sending_ip": "",
          *       "move_from": "",
          *       "shares": [],
-         *       "hold_back": true
+         *       "hold_back": true,
+         *       "skip": false
          *     }
          */
         NewWarmupPlan: {
@@ -12691,6 +12692,12 @@ export interface components {
              * @default true
              */
             hold_back: boolean;
+            /**
+             * Skip
+             * @description Leave a step out where every rate is certainly below its line
+             * @default false
+             */
+            skip: boolean;
         };
         /**
          * NewWebhook
@@ -14643,6 +14650,7 @@ export interface components {
          *           ],
          *           "time_zone": "text",
          *           "hold_back": true,
+         *           "skip": true,
          *           "per_day": 1,
          *           "sent": 1,
          *           "tracks": [
@@ -22507,6 +22515,7 @@ export interface components {
          *       ],
          *       "time_zone": "text",
          *       "hold_back": true,
+         *       "skip": true,
          *       "per_day": 1,
          *       "sent": 1,
          *       "tracks": [
@@ -22591,6 +22600,8 @@ export interface components {
             time_zone: string;
             /** Hold Back */
             hold_back: boolean;
+            /** Skip */
+            skip: boolean;
             /**
              * Per Day
              * @description Messages that all providers together may get today
@@ -22624,6 +22635,7 @@ export interface components {
          *       ],
          *       "time_zone": "text",
          *       "hold_back": true,
+         *       "skip": true,
          *       "paused": true
          *     }
          */
@@ -22644,6 +22656,8 @@ export interface components {
             time_zone?: string | null;
             /** Hold Back */
             hold_back?: boolean | null;
+            /** Skip */
+            skip?: boolean | null;
             /**
              * Paused
              * @description A paused plan keeps its ceilings, and takes no step
@@ -36352,6 +36366,24 @@ export interface operations {
             };
             /** @description Not signed in; Address and password do not match; Code of the second factor required */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -53,6 +53,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--move-from", default="", metavar="RELAY", help="the relay that the mail moves away from")
     made.add_argument("--share", type=pair, action="append", default=[], metavar="PROVIDER=PERCENT",
                       help="a provider with ceilings of its own; repeatable (by the mail of 28 days)")  # fmt: skip
+    made.add_argument("--skip", action="store_true", help="leave a step out where all rates are certainly good")
     made.add_argument("--only-watch", action="store_true", help="clearance does not hold back beyond a ceiling")
     _steps(made)
     _timing(made)
@@ -63,6 +64,9 @@ def register(noun: Noun) -> None:
     _name(made)
     _steps(made)
     made.add_argument("--hold-back", action=argparse.BooleanOptionalAction, help="clearance answers later, or not")
+    made.add_argument(
+        "--skip", action=argparse.BooleanOptionalAction, help="leave a step out where all is well, or not"
+    )
     _name(noun.add("pause", pause, "take no step until it is resumed; ceilings stay"))
     _name(noun.add("resume", resume, "go on with a paused plan"))
     made = noun.add("overrule", overrule, "set the step of a provider, or of all, from today on", DOCUMENT)
@@ -197,7 +201,8 @@ def add(session: Session) -> int:
     arguments = session.arguments
     values = {
         "name": arguments.plan, "domain": arguments.domain, "stream": arguments.stream, "relay": arguments.relay,
-        "sending_ip": arguments.sending_ip, "move_from": arguments.move_from, "hold_back": not arguments.only_watch,
+        "sending_ip": arguments.sending_ip, "move_from": arguments.move_from, 
+        "hold_back": not arguments.only_watch, "skip": arguments.skip,
         "shares": [_share(*each) for each in arguments.share], **_given(arguments, timing=True),
     }  # fmt: skip
     new = checked(lambda: NewWarmupPlan.model_validate(values))
@@ -227,8 +232,9 @@ def update(session: Session) -> int:
     """Change a plan."""
     arguments = session.arguments
     values = {**_given(arguments, timing=False)}
-    if arguments.hold_back is not None:
-        values["hold_back"] = arguments.hold_back
+    for name in ("hold_back", "skip"):
+        if getattr(arguments, name) is not None:
+            values[name] = getattr(arguments, name)
     change = checked(lambda: WarmupPlanChange.model_validate(values))
     return _write(session, session.client.warmup.update(session.tenant(), arguments.plan, change))
 

@@ -70,6 +70,7 @@ class NewWarmupPlan(WarmupTiming):
         "what is left",
     )  # fmt: skip
     hold_back: bool = Field(True, description="Clearance answers `later` beyond a ceiling")
+    skip: bool = Field(False, description="Leave a step out where every rate is certainly below its line")
 
 
 class WarmupPlanChange(Model):
@@ -83,6 +84,7 @@ class WarmupPlanChange(Model):
     hours: list[_Hour] | None = Field(None, min_length=1, max_length=24)
     time_zone: str | None = Field(None, max_length=60)
     hold_back: bool | None = None
+    skip: bool | None = None
     paused: bool | None = Field(None, description="A paused plan keeps its ceilings, and takes no step")
 
 
@@ -143,6 +145,7 @@ class WarmupPlan(Model):
     hours: list[int]
     time_zone: str
     hold_back: bool
+    skip: bool
     per_day: int = Field(description="Messages that all providers together may get today")
     sent: int
     tracks: list[WarmupTrack]

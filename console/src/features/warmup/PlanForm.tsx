@@ -60,6 +60,7 @@ export function PlanForm({tenant, onDone}: {tenant: string; onDone: (name: strin
   const [hours, setHours] = useState('8-19');
   const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone ?? 'UTC');
   const [hold, setHold] = useState(true);
+  const [skip, setSkip] = useState(false);
   const custom = shape === 'custom';
   const settings = {
     shape,
@@ -87,6 +88,7 @@ export function PlanForm({tenant, onDone}: {tenant: string; onDone: (name: strin
       [subject]: value.trim(),
       move_from: moving ? from : '',
       hold_back: hold,
+      skip,
     };
     add.mutate(plan, {onSuccess: () => onDone(name.trim())});
   };
@@ -152,6 +154,11 @@ export function PlanForm({tenant, onDone}: {tenant: string; onDone: (name: strin
       <Field label="Hours" hint="in which mail goes out, such as 8-19" value={hours} onChange={setHours} />
       <Field label="Time zone" value={zone} onChange={setZone} />
       <CheckField label="Clearance holds mail back beyond a ceiling" isSelected={hold} onChange={setHold} />
+      <CheckField
+        label="Leave a step out where every rate is certainly below its line"
+        isSelected={skip}
+        onChange={setSkip}
+      />
       <div data-wide>
         {preview.data && !preview.error && <Steps preview={preview.data} />}
         {preview.error && !(moving && !target) && <Small>{preview.error.message}</Small>}

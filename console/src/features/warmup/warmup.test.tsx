@@ -54,6 +54,7 @@ const plan: Schemas['WarmupPlan'] = {
   hours: [8, 9, 10],
   time_zone: 'UTC',
   hold_back: true,
+  skip: false,
   per_day: 440,
   sent: 372,
   tracks: [track({}), waiting],

@@ -16,6 +16,7 @@ from rust_gauge.core.reputation.memory import rate_ends
 
 USED_FROM = 0.7  # of a ceiling, from which a step was really used
 STEPS_BACK = 2
+_CERTAIN_FROM = 100  # messages: fewer say less than what is taken for granted
 LOOKED_BACK = 7  # days of a step that are added up at most
 
 
@@ -108,11 +109,15 @@ class Unused:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """What to do next, and what speaks against going on; nothing does where the next step begins."""
+    """What to do next, and what speaks against going on; nothing does where the next step begins.
+
+    `certain`: each rate is below its line with the upper end of its interval too, so that a step may be skipped.
+    """
 
     turn: Turn
     above: tuple[Above, ...] = ()
     unused: Unused | None = None
+    certain: bool = False
 
     @property
     def why(self) -> tuple[str, ...]:
@@ -127,13 +132,14 @@ def decide(days: Sequence[StepDay]) -> Decision:
     if not days:
         return Decision(Turn.WAIT, unused=Unused(0, 0))
     found: list[Above] = []
-    turn = Turn.NEXT
+    turn, certain = Turn.NEXT, True
     for rate, count, total in _rates(days):
         if total == 0:
             continue
         line = LINES[rate]
         seen, of = (np.array(value) for value in (count + line.usual * line.worth, total + line.worth))
-        low = float(rate_ends(seen, of)[0])
+        low, high = map(float, rate_ends(seen, of))
+        certain = certain and high <= line.watch
         if low > line.stop:
             found.insert(0, Above(rate, count, total, low, line.stop))
             turn = Turn.BACK
@@ -144,7 +150,8 @@ def decide(days: Sequence[StepDay]) -> Decision:
     unused = Unused(last.sent, last.ceiling) if last.sent < USED_FROM * last.ceiling else None
     if unused is not None and turn is Turn.NEXT:
         turn = Turn.WAIT
-    return Decision(turn, tuple(found), unused if turn is not Turn.BACK else None)
+    certain = certain and turn is Turn.NEXT and sum(day.sent for day in days) >= _CERTAIN_FROM
+    return Decision(turn, tuple(found), unused if turn is not Turn.BACK else None, certain)
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,11 +161,14 @@ class Track:
     step: int
     since: date
 
-    def after(self, turn: Turn, day: date, steps: int) -> "Track":
-        """Return where the plan is on the day that follows a decision. The last of so many steps goes on for good."""
-        if turn is Turn.NEXT and self.step < steps - 1:
-            return Track(self.step + 1, day)
-        if turn is Turn.BACK:
+    def after(self, decision: Decision, day: date, steps: int, *, skip: bool = False) -> "Track":
+        """Return where the plan is on the day that follows a decision. The last of so many steps goes on for good.
+
+        `skip`: leave one out where every rate is certainly below its line.
+        """
+        if decision.turn is Turn.NEXT and self.step < steps - 1:
+            return Track(min(steps - 1, self.step + (2 if skip and decision.certain else 1)), day)
+        if decision.turn is Turn.BACK:
             return Track(max(0, self.step - STEPS_BACK), day)
         return self
 

@@ -75,7 +75,9 @@ def _judge(
         decision = decide(step_days(mail, track.provider_id, every, over))
         if track.step == len(ladder.steps) - 1 and not decision.above:  # no step is waited for
             decision = Decision(Turn.NEXT)
-        moved = Track(track.step, track.since).after(decision.turn, day, len(ladder.steps))
+        moved = Track(track.step, track.since).after(
+            decision, day, len(ladder.steps), skip=bool(plan.settings.get("skip"))
+        )
         decisions.append(decision)
         after.append(replace(track, step=moved.step, since=moved.since))
         rows.append(day_row(ladder, after[-1], day, decision.turn, reasons_of(decision)))

@@ -69,7 +69,7 @@ def add_plan(context: Context, tenant: TenantAccess, new: NewWarmupPlan, by: str
         id = store.add_plan(
             connection, tenant_id=tenant.id, name=new.name, domain=new.domain, stream=new.stream, relay=new.relay,
             sending_ip=new.sending_ip, move_from=new.move_from,
-            settings={**settings.model_dump(include=set(WarmupSteps.model_fields)), "hold_back": new.hold_back},
+            settings=settings.model_dump(include={*WarmupSteps.model_fields, "hold_back", "skip"}),
             starts_on=starts_on, judged_to=min(starts_on, today), state=store.RUNNING, created_by=by, created_at=now,
         )  # fmt: skip
         shares = _shares(connection, tenant, row, new, today)
@@ -386,8 +386,8 @@ def _shown(
         starts_on=plan.starts_on, ends_on=ends_on(ladder, list(tracks), today, plan.starts_on), day=today,
         shape=plan.settings["shape"], steps=[step.per_day for step in ladder.steps],
         hours=sorted(set(ladder.window.hours)), time_zone=ladder.window.time_zone,
-        hold_back=plan.settings["hold_back"], per_day=sum(row.per_day for row in rows),
-        sent=sum(row.sent for row in rows), tracks=rows, created_by=plan.created_by, created_at=plan.created_at,
+        hold_back=plan.settings["hold_back"], skip=bool(plan.settings.get("skip")),
+        per_day=sum(row.per_day for row in rows), sent=sum(row.sent for row in rows), tracks=rows, created_by=plan.created_by, created_at=plan.created_at,
     )  # fmt: skip
 
 
