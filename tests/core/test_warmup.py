@@ -120,7 +120,7 @@ def test_a_step_is_left_out_only_where_it_is_wanted_and_every_rate_is_certainly_
     assert track.after(good, day, 28).step == 6
     assert track.after(good, day, 28, skip=True).step == 7
     assert track.after(good, day, 7, skip=True).step == 6
-    little = decide([StepDay(50, 50, delivered=50, complaints=0, copies=2)])
+    little = decide([StepDay(15, 15, delivered=15, complaints=0, copies=2)])
     assert (little.turn, little.certain) == (Turn.NEXT, False)  # too little mail to be certain
     assert track.after(little, day, 28, skip=True).step == 6
 

@@ -333,5 +333,9 @@ def test_verdicts_of_the_demo_are_compared_with_later_mail(
     assert lines["bad"].invalid > 0.5 * lines["bad"].mailed
     assert len(client.verification.disagreements(office.slug)) > 0
     (job,) = client.jobs.list(office.slug, kind="list_check")
-    assert (job.state, job.result["counts"]["rows"]) == ("done", 500)
-    assert client.verification.gauge(office.slug).paid > 300
+    assert (job.state, job.result["counts"]["rows"]) == ("done", 600)
+    gauge = client.verification.gauge(office.slug)
+    assert gauge.paid > 500
+    assert gauge.own > 0
+    assert gauge.saved > 0
+    assert all(each.spent_today <= (each.budget_day or 0) for each in shown)

@@ -201,7 +201,7 @@ def add(session: Session) -> int:
     arguments = session.arguments
     values = {
         "name": arguments.plan, "domain": arguments.domain, "stream": arguments.stream, "relay": arguments.relay,
-        "sending_ip": arguments.sending_ip, "move_from": arguments.move_from, 
+        "sending_ip": arguments.sending_ip, "move_from": arguments.move_from,
         "hold_back": not arguments.only_watch, "skip": arguments.skip,
         "shares": [_share(*each) for each in arguments.share], **_given(arguments, timing=True),
     }  # fmt: skip

@@ -2,6 +2,7 @@
 
 import csv
 import io
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -62,7 +63,7 @@ def load_verification(context: Context, tenant: TenantAccess, port: int, folder:
     verifiers.put_settings(context, tenant, VerificationSettings(cross_check=0.05))
     past = replace(context, clock=lambda: context.clock() - _AGO)
     for new in (
-        NewVerifier(name="pinmarsh", request=many, answer=of_many, price=0.003, budget_day=3, secret=KEY),
+        NewVerifier(name="pinmarsh", request=many, answer=of_many, price=0.003, budget_day=1.2, secret=KEY),
         NewVerifier(name="goosander", request=one, answer=of_one, price=0.005, budget_day=1, secret=KEY),
     ):
         verifiers.add_verifier(past, tenant, new)
@@ -78,8 +79,11 @@ def load_verification(context: Context, tenant: TenantAccess, port: int, folder:
             for text, found in answers.items()
         ]  # fmt: skip
         context.store.transaction(lambda c, rows=rows: store.put_verdicts(c, tenant.id, rows))  # type: ignore[misc]
+    decided = {"paid": len(addresses)}
+    day = past.clock().date()
+    context.store.transaction(lambda c: store.count_decided(c, tenant.id, day, decided, 0))
     following.follow(context, tenant.id)
-    _check_list(context, tenant, folder)
+    _check_list(context, tenant, folder, addresses[::4])
     new_recipients.add_source(context, tenant, NewRecipientSource(name="catalogue-form", path="$.email"))
 
 
@@ -97,8 +101,10 @@ def _mailed_since(connection: Connection, tenant_id: int, since: str, limit: int
     return sorted(dead + alive)
 
 
-def _check_list(context: Context, tenant: TenantAccess, folder: Path) -> None:
-    """A list of people who asked for the catalogue, some of them long ago: checked by the worker, within the budget."""
+def _check_list(context: Context, tenant: TenantAccess, folder: Path, known: Sequence[str]) -> None:
+    """A list of people who asked for the catalogue, some long ago and some known: checked by the worker, within the
+    budgets.
+    """
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(("email", "asked_for_it"))
@@ -106,6 +112,7 @@ def _check_list(context: Context, tenant: TenantAccess, folder: Path) -> None:
     for n in range(_LIST):
         number = 100 + n % 60 if n % 9 == 0 else n % 90
         writer.writerow((f"reader.{'abcdefgh'[n % 8]}{n // 8}x{number}@{hosts[n % 5]}", f"{2019 + n % 7}"))
+    writer.writerows((address, "2026") for address in known)
     octets = out.getvalue().encode()
     folder.mkdir(parents=True, exist_ok=True)
     (folder / FILE).write_bytes(octets)

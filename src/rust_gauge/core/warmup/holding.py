@@ -16,7 +16,7 @@ from rust_gauge.core.reputation.memory import rate_ends
 
 USED_FROM = 0.7  # of a ceiling, from which a step was really used
 STEPS_BACK = 2
-_CERTAIN_FROM = 100  # messages: fewer say less than what is taken for granted
+_CERTAIN_FROM = 20  # messages: fewer say less than what is taken for granted
 LOOKED_BACK = 7  # days of a step that are added up at most
 
 

@@ -387,7 +387,8 @@ def _shown(
         shape=plan.settings["shape"], steps=[step.per_day for step in ladder.steps],
         hours=sorted(set(ladder.window.hours)), time_zone=ladder.window.time_zone,
         hold_back=plan.settings["hold_back"], skip=bool(plan.settings.get("skip")),
-        per_day=sum(row.per_day for row in rows), sent=sum(row.sent for row in rows), tracks=rows, created_by=plan.created_by, created_at=plan.created_at,
+        per_day=sum(row.per_day for row in rows),
+        sent=sum(row.sent for row in rows), tracks=rows, created_by=plan.created_by, created_at=plan.created_at,
     )  # fmt: skip
 
 
