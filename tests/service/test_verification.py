@@ -292,7 +292,8 @@ def test_new_recipients_are_checked_as_they_come_in(office: Office, client: Clie
 
 
 @pytest.mark.parametrize(
-    ("octets", "words"), [(b"not json", "not JSON"), (b"{}", "There is no address at $.email"), (b"[[[", "not JSON")]
+    ("octets", "words"),
+    [(b"not json", "not JSON"), (b"{}", "$.email finds no address in the body"), (b"[[[", "not JSON")],
 )
 def test_what_a_form_posts_wrongly_is_refused(office: Office, client: Client, octets: bytes, words: str) -> None:
     source = client.verification.add_source(office.slug, NewRecipientSource(name="form"))

@@ -107,10 +107,10 @@ def answer_mapping(
             f"An answer has no field {unknown[0]}", remedy="Use verdict, detail and address", field="answer"
         )
     if "verdict" not in fields:
-        raise InputError("Nothing says where the verdict is", remedy="Give the field verdict a path", field="answer")
+        raise InputError("Nothing says where the verdict is", remedy="The field verdict needs a path", field="answer")
     if many and "address" not in fields:
         raise InputError(
-            "Answers about many addresses must say which is which", remedy="Give the field address a path",
+            "Answers about many addresses must say which is which", remedy="The field address needs a path",
             field="answer",
         )  # fmt: skip
     words = {str(word) for word in (fields["verdict"].table or {}).values()}

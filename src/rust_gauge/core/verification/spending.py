@@ -18,7 +18,7 @@ def from_micros(micros: int) -> float:
 def affordable(
     wanted: int, price: int, *, spent_today: int, spent_month: int, per_day: int | None, per_month: int | None
 ) -> int:
-    """Return how many checks of this price may still be made; all that are wanted where they cost nothing."""
+    """Return how many checks of this price may still be made; all of them where they cost nothing."""
     if price <= 0:
         return wanted
     left = [

@@ -227,7 +227,7 @@ def _addresses_in(source: SourceRow, octets: bytes) -> list[str]:
     texts = [value for row in rows if isinstance(value := row.values.get("address"), str)]
     if not texts:
         raise ServiceProblem(
-            "invalid-request", f"There is no address at {source.path}", remedy="Check the source's path"
+            "invalid-request", f"{source.path} finds no address in the body", remedy="Check the source's path"
         )
     return texts[:_MOST_IN_ONE]
 
