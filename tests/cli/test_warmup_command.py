@@ -64,7 +64,8 @@ def test_steps_can_be_looked_at_before(run: Any) -> None:
     assert out.splitlines()[1].split() == ["1", "50", "32"]
     assert out.splitlines()[-1].split() == ["7", "20000", "12500"]
     assert "2026-11-20 to 2026-11-26, if nothing is held back." in err
-    assert "needs a target" in run("warmup", "preview")[2]
+    assert run("warmup", "preview")[1].splitlines()[-1].split()[:2] == ["28", "5000"]
+    assert "needs a target" in run("warmup", "add", "x", "--domain", "d.example")[2]
     assert "is not a share" in run("warmup", "add", "x", "--domain", "d.example", "--share", "tidepost.example=much")[2]
 
 

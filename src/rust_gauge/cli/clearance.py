@@ -229,8 +229,8 @@ def check_list(session: Session) -> int:
             f"{total:,} rows: {counts.get('clear', 0):,} clear, {counts.get('held', 0):,} held, "
             f"{counts.get('doubtful', 0):,} doubtful."
         )
-        why = {**found.get("why", {}), **found.get("doubts", {})}
-        for word, n in sorted(why.items(), key=lambda one: -one[1]):
+        why = Counter(found.get("why", {})) + Counter(found.get("doubts", {}))
+        for word, n in why.most_common():
             output.say(f"  {word.replace('_', ' ')}: {n:,}")
     for part, path in (("clear", arguments.clear_to), ("held", arguments.held_to), ("doubtful", arguments.doubtful_to)):
         if path and counts.get(part):

@@ -36,6 +36,7 @@ EXAMPLES = (
     "warmup add spring --domain news.halyard.example --start 50 --target 5000 --steps 21 --tenant halyard",
     "warmup cut clinic-notices patients.csv --engagement last_opened --into portions --tenant halyard",
 )
+_PREVIEWED = 5000  # messages a day, where no target is named
 _TURNS = {"start": "begun", "next": "goes on", "wait": "waits", "back": "stepped back", "set": "set by a person"}
 
 
@@ -57,7 +58,7 @@ def register(noun: Noun) -> None:
     made.add_argument("--only-watch", action="store_true", help="clearance does not hold back beyond a ceiling")
     _steps(made)
     _timing(made)
-    made = noun.add("preview", preview, "show the steps that settings would make", TABLE)
+    made = noun.add("preview", preview, "show the steps that settings would make (to 5,000 a day)", TABLE)
     _steps(made)
     _timing(made)
     made = noun.add("update", update, "change a plan; what is not given stays", DOCUMENT)
@@ -218,7 +219,10 @@ def _share(provider: str, text: str) -> WarmupShare:
 
 def preview(session: Session) -> int:
     """Show the steps that settings would make."""
-    settings = checked(lambda: WarmupTiming.model_validate(_given(session.arguments, timing=True)))
+    given = _given(session.arguments, timing=True)
+    if given.get("shape") != "custom":
+        given.setdefault("target", _PREVIEWED)
+    settings = checked(lambda: WarmupTiming.model_validate(given))
     found = session.client.warmup.preview(session.tenant(), settings)
     rows = [(n, per_day, per_hour) for n, (per_day, per_hour) in
             enumerate(zip(found.steps, found.per_hour, strict=True), 1)]  # fmt: skip

@@ -112,9 +112,12 @@ def lock(connection: Connection, name: str) -> None:
     It writes to the row, so that two nodes of a cluster cannot both commit. StoreBusy (from `Store.transaction`) when
     it cannot be had in the server's lock wait time.
     """
-    first = {"name": name, "fence": 1, "holder": "", "until": _FREE}
+    change = update(t.lease).where(t.lease.c.name == name).values(fence=t.lease.c.fence + 1)
+    if connection.execute(change).rowcount:
+        return
+    first = {"name": name, "fence": 1, "holder": "", "until": _FREE}  # nobody has held it yet
     connection.execute(insert(t.lease).prefix_with("IGNORE").values(**first))
-    connection.execute(update(t.lease).where(t.lease.c.name == name).values(fence=t.lease.c.fence + 1))
+    connection.execute(change)
 
 
 def is_dead(holder: str) -> bool:

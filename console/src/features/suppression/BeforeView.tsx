@@ -264,6 +264,14 @@ interface Report {
   by_provider: Record<string, Record<string, number>>;
 }
 
+/** Why rows are held or doubtful, the most often first; a reason may be both. */
+export function reasonsOf(why: Record<string, number> = {}, doubts: Record<string, number> = {}): [string, number][] {
+  const names = [...new Set([...Object.keys(why), ...Object.keys(doubts)])];
+  return names
+    .map((name): [string, number] => [name, (why[name] ?? 0) + (doubts[name] ?? 0)])
+    .sort((a, b) => b[1] - a[1]);
+}
+
 function Report({tenant, id}: {tenant: string; id: number}) {
   const job = useJob(tenant, id);
   const run = useRunJob(tenant);
@@ -338,8 +346,7 @@ function Report({tenant, id}: {tenant: string; id: number}) {
           />
           <p>
             <Small>
-              {Object.entries({...found.why, ...found.doubts})
-                .sort((a, b) => b[1] - a[1])
+              {reasonsOf(found.why, found.doubts)
                 .map(([word, n]) => `${words(word)} ${count(n)}`)
                 .join(' · ')}
               {Object.keys(found.suggestions ?? {}).length > 0 && (

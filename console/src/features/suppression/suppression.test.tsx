@@ -6,6 +6,7 @@ import type {Schemas} from '../../api/client';
 import {open, serviceWith, who, withBrowserParts} from '../../testing';
 import {does, when} from './policy';
 import {PolicyEditor} from './PolicyEditor';
+import {reasonsOf} from './BeforeView';
 import {SuppressionPage} from './SuppressionPage';
 
 withBrowserParts();
@@ -199,5 +200,15 @@ describe('the policy as a form', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Delete gone'}));
     expect(now.rules).toEqual([policy.rules[1]]);
     expect(now.proposals).toEqual(policy.proposals);
+  });
+});
+
+describe('a checked list', () => {
+  it('adds up a reason that held some rows and left others in doubt', () => {
+    expect(reasonsOf({verifier: 55, bounced: 15}, {verifier: 100})).toEqual([
+      ['verifier', 155],
+      ['bounced', 15],
+    ]);
+    expect(reasonsOf()).toEqual([]);
   });
 });

@@ -12,10 +12,10 @@ import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
 import {ago, count, day, percent} from '../../design/format';
+import {useMay} from '../../design/may';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {colour, font} from '../../design/tokens';
-import {useView} from '../../shell/view';
 import {
   useAddSource,
   useChangeVerifier,
@@ -59,6 +59,7 @@ const Wrap = styled.span`
   min-width: 24ch;
   white-space: normal;
 `;
+const GAUGE_DAYS = 30;
 const LEVELS = {good: 'right', doubtful: 'risk', bad: 'fault', unknown: 'note'} as const;
 
 /** An amount with as many digits as matter: single checks cost fractions of a cent. */
@@ -114,12 +115,11 @@ export function VerificationView({tenant}: {tenant: string}) {
 }
 
 function GaugeCard({tenant}: {tenant: string}) {
-  const {days} = useView();
-  const gauge = useGauge(tenant, days);
+  const gauge = useGauge(tenant, GAUGE_DAYS);
   if (!gauge.data) return null;
   const {own, reused, paid, unpaid, spent, saved, currency} = gauge.data;
   return (
-    <Card title="Spent and saved" note={`last ${days} days`}>
+    <Card title="Spent and saved" note={`last ${GAUGE_DAYS} days`}>
       <p>
         <b>
           {money(spent, currency)} spent on {count(paid)} checks, {money(saved, currency)} saved.
@@ -433,7 +433,7 @@ function DisagreementsCard({tenant}: {tenant: string}) {
 
 function NewRecipientsCard({tenant}: {tenant: string}) {
   const found = useNewRecipients(tenant);
-  const sources = useSources(tenant);
+  const sources = useSources(tenant, useMay('operator'));
   const add = useAddSource(tenant);
   const remove = useDeleteSource(tenant);
   const [name, setName] = useState('');

@@ -43,8 +43,10 @@ export const useNewRecipients = (tenant: string) =>
     refetchInterval: (query) => (query.state.data?.some((each) => !each.checked_at) ? 2000 : false),
   });
 
-export const useSources = (tenant: string) =>
+/** Sources with their keys, which a viewer may not see. */
+export const useSources = (tenant: string, may: boolean) =>
   useQuery({
+    enabled: may,
     queryKey: key(tenant, 'sources'),
     queryFn: ({signal}) => unwrapItems(api.GET(SOURCES, {params: of(tenant), signal})),
   });

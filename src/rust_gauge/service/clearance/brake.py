@@ -41,6 +41,7 @@ class Brake:
                 unit.connection, unit.tenant_id, question.relay, question.stream, unit.now, lock=lock
             )
         self._numbers: dict[int, list[int]] = {}  # of clear answers, by provider
+        self._names: dict[int, str] = {}
         self._given: Sequence[Answer] = ()
 
     @property
@@ -96,8 +97,7 @@ class Brake:
 
     def by_name(self) -> dict[str, int]:
         """Return how many are clear by provider, if a plan wants to know when the question goes on."""
-        names = dict(self._lookup.known.values())
-        return {names.get(id, ""): n for id, n in self._let_go_now().items()}
+        return {self._names.get(id, ""): n for id, n in self._let_go_now().items()}
 
     def _let_go_now(self) -> dict[int, int]:
         given = self._given
@@ -117,6 +117,7 @@ class Brake:
             except DomainNameError:
                 continue
         found = self._lookup.of(set(names.values()))
+        self._names = dict(found.values())
         out: dict[int, list[int]] = defaultdict(list)
         for domain, numbers in by_domain.items():
             out[found[names[domain]][0] if domain in names else 0] += numbers

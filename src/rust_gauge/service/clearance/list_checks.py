@@ -107,7 +107,7 @@ class _ListCheck:
             free = [number for number, answer in enumerate(answers) if answer.verdict == "clear"]
             found = look_at(self._context, self._tenant_id, [texts[number] for number in free], self._words)
             if self._request.verify:
-                found = verify(self._context, self._tenant_id, found)
+                found = verify(self._context, self._tenant_id, found, self._renew)
             checks = dict(zip(free, found, strict=True))
         domains = {text.rpartition("@")[2].lower() for text in texts if "@" in text}
         known = {check.address.domain for check in checks.values() if check.address is not None}
@@ -116,6 +116,10 @@ class _ListCheck:
         for number, (row, answer) in enumerate(zip(rows, answers, strict=True)):
             self._judge(row, answer, checks.get(number), providers, lines)
         self._write(rows[-1].number, octets, lines)
+
+    def _renew(self) -> None:
+        """Stay the one who has this job while verifiers are asked."""
+        self._context.store.transaction(lambda c: store_jobs.renew(c, self._job, self._context.clock()))
 
     def _judge(
         self, row: Row, answer: Answer, check: Check | None, providers: dict[str, tuple[int, str]],

@@ -272,6 +272,7 @@ class _Cut:
                 waiting, buffered = {}, 0
             self._advance(self._total // 2 + octets // 2)
         self._put({name: b"".join(texts) for name, texts in waiting.items()})
+        self._advance(self._total)
         self._put({CALENDAR: _table(self._table(portions)), ICALENDAR: self._icalendar(portions).encode()})
 
     @property

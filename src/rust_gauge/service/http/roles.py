@@ -50,7 +50,7 @@ _VIEWER = """
     get_placement_schedule get_placement_schedule_message list_placement_shares
     list_warmup_plans get_warmup_plan get_warmup_days preview_warmup_plan
     list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
-    list_new_recipients list_recipient_sources
+    list_new_recipients
 """
 
 _OPERATOR = """
@@ -68,7 +68,7 @@ _OPERATOR = """
     add_placement_schedule update_placement_schedule delete_placement_schedule copy_placement_schedule
     run_placement_schedule put_placement_schedule_message
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
-    add_new_recipients verify_addresses
+    add_new_recipients verify_addresses list_recipient_sources
 """
 
 _ADMIN = """

@@ -234,10 +234,11 @@ def _foreseen(connection: Connection, place: Place, kind: int, counted: Counted)
 
     After its last step a plan's target counts as foreseen until it is what is usual.
     """
-    names = store.names_of(connection, place.tenant_id, kind)
-    shape = counted.counts.shape[1:]
-    out = np.zeros(shape)
     found = store_warmup.foreseen(connection, place.tenant_id, _PLAN_COLUMNS[kind], counted.first - _STILL_FORESEEN)
+    if not found:
+        return None
+    names, shape = store.names_of(connection, place.tenant_id, kind), counted.counts.shape[1:]
+    out = np.zeros(shape)
     for course in found:
         mine = [row for row, (subject, _) in enumerate(counted.series) if names.get(subject) == course.name]
         own = {provider for provider in course.providers if provider}
@@ -245,7 +246,7 @@ def _foreseen(connection: Connection, place: Place, kind: int, counted: Counted)
             provider = counted.series[row][1]
             line = course.line(provider if provider in own else 0, counted.first, shape[1], _STILL_FORESEEN)
             out[row] = np.maximum(out[row], line)
-    return out if found else None
+    return out
 
 
 def _unknown(factor: Factor) -> float:

@@ -1,7 +1,7 @@
 """Checks with verifiers: own checks first, verdicts that were paid for before, and only then new questions."""
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from random import Random
@@ -23,6 +23,7 @@ from rust_gauge.store.verification import VerdictRow, VerifierRow
 _WEIGHTS = {
     Verdict.GOOD: Weight.FOR, Verdict.DOUBTFUL: Weight.DOUBT, Verdict.BAD: Weight.AGAINST, Verdict.UNKNOWN: Weight.OPEN,
 }  # fmt: skip
+_SLICE = 100  # addresses between two signs of life
 OPEN_WORD = "not_verified"  # no verifier was asked, or none answered
 OWN, REUSED, PAID, UNPAID = "own", "reused", "paid", "unpaid"
 
@@ -45,8 +46,15 @@ def check(context: Context, tenant: TenantAccess, request: AddressCheckRequest) 
     return shown(context, verify(context, tenant.id, own_checks(context, tenant, request)))
 
 
-def verify(context: Context, tenant_id: int, checks: Sequence[Check]) -> list[Check]:
-    """Return checks with what verifiers say of those that own checks leave open; the others cost nothing.
+def _nothing() -> None:
+    """Nobody waits for a sign of life."""
+
+
+def verify(
+    context: Context, tenant_id: int, checks: Sequence[Check], alive: Callable[[], None] = _nothing
+) -> list[Check]:
+    """Return checks with what verifiers say of those that own checks leave open; the others cost nothing. `alive` is
+    called now and then while verifiers are asked.
 
     Own checks decide what is bad, and what mail was delivered to lately. What a verifier said within the time for
     which verdicts are used again is not paid for twice.
@@ -65,7 +73,7 @@ def verify(context: Context, tenant_id: int, checks: Sequence[Check]) -> list[Ch
     names = {row.id: row.name for row in verifiers}
     here = _Round(keys, {text: rows for text, key in keys.items() if (rows := _usable(known.get(key, []), names))})
     reused = set(here.verdicts)
-    paid = _ask_all(context, tenant_id, settings, verifiers, here)
+    paid = _ask_all(context, tenant_id, settings, verifiers, here, alive)
     counts = Counter({OWN: len(checks) - len(open_ones)})
     out = []
     for check in checks:
@@ -93,8 +101,9 @@ def _usable(rows: Sequence[VerdictRow], names: Mapping[int, str]) -> list[Verdic
 
 
 def _ask_all(
-    context: Context, tenant_id: int, settings: VerificationSettings, verifiers: Sequence[VerifierRow], here: _Round
-) -> set[str]:
+    context: Context, tenant_id: int, settings: VerificationSettings, verifiers: Sequence[VerifierRow], here: _Round,
+    alive: Callable[[], None],
+) -> set[str]:  # fmt: skip
     """Ask verifiers in their order about what is not decided; return the addresses that were paid for now."""
     paid: set[str] = set()
     hidden = context.unit(tenant_id, lambda unit: bool(matchings_of(unit)[0].secret))
@@ -110,16 +119,22 @@ def _ask_all(
                 or not here.is_decided(text, unknown_counts=not (settings.ask_next_if_unknown and place > 0))
             )
         ]
-        if not wanted:
-            continue
-        answers, _ = ask(context, row, wanted)
-        now = context.clock()
-        rows = [_row(here, row, text, answer, now, hidden=hidden) for text, answer in answers.items()]
-        context.store.transaction(lambda c, rows=rows: store.put_verdicts(c, tenant_id, rows))  # type: ignore[misc]
-        for found, text in zip(rows, answers, strict=True):
-            here.verdicts.setdefault(text, []).append(found)
-        paid |= answers.keys()
-        compared = {text for text in answers if _is_compared(text, now.date(), settings.cross_check)}
+        answered: set[str] = set()
+        for start in range(0, len(wanted), _SLICE):
+            part = wanted[start : start + _SLICE]
+            answers, allowed = ask(context, row, part)
+            now = context.clock()
+            rows = [_row(here, row, text, answer, now, hidden=hidden) for text, answer in answers.items()]
+            # Kept at once: what was paid for is not asked again, whatever happens to the rest.
+            context.store.transaction(lambda c, rows=rows: store.put_verdicts(c, tenant_id, rows))  # type: ignore[misc]
+            for found, text in zip(rows, answers, strict=True):
+                here.verdicts.setdefault(text, []).append(found)
+            answered |= answers.keys()
+            alive()
+            if allowed < len(part) or not answers:  # its budget is used up, or it does not answer
+                break
+        paid |= answered
+        compared = {text for text in answered if _is_compared(text, context.clock().date(), settings.cross_check)}
     return paid
 
 

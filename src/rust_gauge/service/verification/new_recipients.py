@@ -4,6 +4,7 @@ import json
 import secrets
 from collections.abc import Sequence
 from datetime import UTC
+from functools import partial
 from hashlib import blake2b
 
 import structlog
@@ -92,14 +93,19 @@ def run_checks(context: Context, job: Job) -> None:
         if not rows:
             return
         after = rows[-1].id
-        checks = verify(context, tenant_id, look_at(context, tenant_id, [row.address for row in rows], words))
+        alive = partial(_renew, context, job)
+        checks = verify(context, tenant_id, look_at(context, tenant_id, [row.address for row in rows], words), alive)
         done = [
             (row, check)
             for row, check in zip(rows, checks, strict=True)
             if not (waits and any(found.word == OPEN_WORD for found in check.found))
         ]
         _store(context, tenant_id, done, hidden=hidden)
-        context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
+        _renew(context, job)
+
+
+def _renew(context: Context, job: Job) -> None:
+    context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
 
 
 def _store(context: Context, tenant_id: int, done: Sequence[tuple[NewRecipientRow, Check]], *, hidden: bool) -> None:
