@@ -24,6 +24,7 @@ from rust_gauge.contract.domains import NewDomain
 from rust_gauge.contract.jobs import ImportRequest
 from rust_gauge.launch.process import tune
 from rust_gauge.service.clearance import clearance, gates
+from rust_gauge.service.clearance.answers import Question
 from rust_gauge.service.domains import domains
 from rust_gauge.service.jobs import jobs
 from rust_gauge.service.suppression import imports
@@ -114,7 +115,7 @@ def _many(bench: Bench, client: httpx.Client, held: list[str], share: float) -> 
             raise RuntimeError("the wrong addresses are held")
 
     def within() -> None:
-        clearance.encode(clearance.clear(bench.context, bench.tenant, asked, clearance.Question()))
+        clearance.encode(clearance.clear(bench.context, bench.tenant, asked, Question()))
 
     tune()
     connection: Any = pymysql.connect(**_place(bench))

@@ -346,8 +346,8 @@ def test_viewers_read_and_nothing_else() -> None:
         if method == "GET":
             people = {"list_invitations", "list_audit_log"}  # who comes, and who did what, is for admins
             keys = {"list_recipient_sources": Role.OPERATOR}  # whoever knows their addresses can spend the budget
-            wanted = Role.ADMIN if operation in people else keys.get(operation, Role.VIEWER)
-            assert ROLES[operation] is wanted, operation
+            least = Role.ADMIN if operation in people else keys.get(operation, Role.VIEWER)
+            assert ROLES[operation] is least, operation
         elif ROLES[operation] is Role.VIEWER:
             assert operation in {"assay_message", "check_spf", "check_plan", "preview_publication", "forecast_reading",
                                  "preview_warmup_plan"}  # fmt: skip

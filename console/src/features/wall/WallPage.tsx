@@ -312,7 +312,11 @@ function WarmupRow({wall, row, plan}: {wall: Wall; row: Schemas['WallRow']; plan
         const cell = cells.get(column.provider);
         const of = column.provider === '(all)' ? plan : cell;
         return (
-          <td key={column.provider} className={column.provider === '(all)' ? 'all' : undefined}>
+          <td
+            key={column.provider}
+            className={column.provider === '(all)' ? 'all' : undefined}
+            style={{whiteSpace: 'normal'}}
+          >
             {of && (
               <Small title={cell ? `Step ${cell.step} of ${plan.steps}. ${cell.why}` : undefined}>
                 {of.sent > of.per_day ? <b>{count(of.sent)}</b> : count(of.sent)} of {count(of.per_day)}
