@@ -1,7 +1,6 @@
 /** One rate day by day, a small plot for each provider on the same scale, with the shifts that were found. */
 import {useState} from 'react';
 import {Line, LineChart, ReferenceArea, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
-import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useFlowDays, useShifts, type Which} from './queries';
 import {Button} from '../../design/Button';
@@ -10,7 +9,8 @@ import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {bare, count, day, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
-import {colour, space} from '../../design/tokens';
+import {PlotName, Plots, PlotTip} from '../../design/Plots';
+import {colour} from '../../design/tokens';
 
 type Series = Schemas['FlowSeries'];
 type Shift = Schemas['Shift'];
@@ -24,26 +24,6 @@ const RATES: {value: RateName | 'delivered'; label: string; stop?: number}[] = [
   {value: 'unsubscribed', label: 'Unsubscribed'},
   {value: 'delivered', label: 'Delivered, messages'},
 ];
-
-const Grid = styled.div`
-  display: grid;
-  gap: ${space.m};
-  grid-template-columns: repeat(auto-fill, minmax(220px, 1fr));
-`;
-const Name = styled.p`
-  display: flex;
-  justify-content: space-between;
-  gap: ${space.s};
-  margin: 0;
-  font-weight: 600;
-  font-size: 13px;
-`;
-const Tip = styled.div`
-  background: ${colour('sheet')};
-  border: 1px solid ${colour('line')};
-  padding: 4px 8px;
-  font-size: 12px;
-`;
 
 const FEW = 20; // messages
 
@@ -112,7 +92,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
         />
       )}
       {flow.data && !table && (
-        <Grid>
+        <Plots>
           {flow.data.series.map((each) => (
             <Plot
               key={each.provider}
@@ -127,7 +107,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
               )}
             />
           ))}
-        </Grid>
+        </Plots>
       )}
     </Card>
   );
@@ -183,9 +163,9 @@ function Plot({
   const within = (iso: string) => (iso.slice(0, 10) < days[0]! ? days[0]! : iso.slice(0, 10));
   return (
     <div>
-      <Name>
+      <PlotName>
         {series.label} <Small>{silent ? 'no reports' : `${shown(last)} last`}</Small>
-      </Name>
+      </PlotName>
       <div style={{height: 92}} role="img" aria-label={`${series.label}, by day; the table has the figures`}>
         {!silent && (
           <ResponsiveContainer>
@@ -248,9 +228,9 @@ function Plot({
               <Tooltip
                 content={({payload, label}) =>
                   payload?.[0] ? (
-                    <Tip>
+                    <PlotTip>
                       {day(String(label))}: <b>{shown(payload[0].value as number | null)}</b>
-                    </Tip>
+                    </PlotTip>
                   ) : null
                 }
               />

@@ -2,12 +2,13 @@
 import {useQuery} from '@tanstack/react-query';
 import styled from 'styled-components';
 import {api, unwrap, type Schemas} from '../../api/client';
+import {Bar} from '../../design/Bar';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
 import {ago, count, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
-import {colour, font} from '../../design/tokens';
+import {font} from '../../design/tokens';
 
 type Use = Schemas['LimitUse'];
 const PER = {second: 'a second', hour: 'an hour', day: 'a day'} as const;
@@ -21,24 +22,6 @@ const useUsage = (tenant: string, relay: string) =>
     refetchInterval: EVERY,
   });
 
-const Bar = styled.span`
-  display: inline-block;
-  width: 140px;
-  height: 12px;
-  border: 1px solid ${colour('line')};
-  vertical-align: middle;
-  i {
-    display: block;
-    height: 100%;
-    background: ${colour('sound')};
-  }
-  i[data-near] {
-    background: repeating-linear-gradient(45deg, ${colour('tarnished')} 0 4px, transparent 4px 6px);
-  }
-  i[data-full] {
-    background: ${colour('seized')};
-  }
-`;
 const Reply = styled.code`
   display: block;
   min-width: 30ch;
@@ -181,12 +164,6 @@ export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
 function Share({use}: {use: Use}) {
   const share = use.limit ? Math.min(1, use.used / use.limit) : 1;
   return (
-    <Bar role="img" aria-label={`${Math.round(100 * share)} % used`}>
-      <i
-        data-full={use.remaining === 0 || undefined}
-        data-near={share >= NEAR || undefined}
-        style={{width: `${100 * share}%`}}
-      />
-    </Bar>
+    <Bar share={share} of="used" width={140} sign={use.remaining === 0 ? 'full' : share >= NEAR ? 'near' : undefined} />
   );
 }

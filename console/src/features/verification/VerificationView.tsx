@@ -2,6 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
+import {Bar} from '../../design/Bar';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {CheckField} from '../../design/CheckField';
@@ -15,7 +16,7 @@ import {ago, count, day, percent} from '../../design/format';
 import {useMay} from '../../design/may';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
-import {colour, font} from '../../design/tokens';
+import {font} from '../../design/tokens';
 import {
   useAddSource,
   useChangeVerifier,
@@ -34,22 +35,6 @@ import {VerifierForm} from './VerifierForm';
 
 type Verifier = Schemas['Verifier'];
 
-const Bar = styled.span`
-  display: inline-block;
-  width: 100px;
-  height: 10px;
-  border: 1px solid ${colour('line')};
-  vertical-align: middle;
-  margin-right: 8px;
-  i {
-    display: block;
-    height: 100%;
-    background: ${colour('sound')};
-  }
-  i[data-full] {
-    background: ${colour('seized')};
-  }
-`;
 const Mono = styled.span`
   font: 12px ${font.mono};
   overflow-wrap: anywhere;
@@ -285,9 +270,7 @@ function Budget({spent, budget, currency}: {spent: number; budget?: number | nul
   const share = budget ? Math.min(1, spent / budget) : 1;
   return (
     <>
-      <Bar role="img" aria-label={`${Math.round(100 * share)} % of the budget`}>
-        <i data-full={share >= 0.99 || undefined} style={{width: `${100 * share}%`}} />
-      </Bar>
+      <Bar share={share} of="of the budget" sign={share >= 0.99 ? 'full' : undefined} width={100} />{' '}
       {money(spent, currency)} <Small>of {money(budget, currency)}</Small>
     </>
   );

@@ -3,6 +3,7 @@ import {useState, type FormEvent, type ReactNode} from 'react';
 import {Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
+import {Bar} from '../../design/Bar';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -12,50 +13,14 @@ import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
 import {count, day} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
+import {PlotName, Plots, PlotTip} from '../../design/Plots';
 import {Row, Stack} from '../../design/Stack';
-import {colour, space} from '../../design/tokens';
+import {colour} from '../../design/tokens';
 import {useChangePlan, useCourse, useDeletePlan, useOverrule} from './queries';
 
 type Plan = Schemas['WarmupPlan'];
 type Track = Schemas['WarmupTrack'];
 
-const Bar = styled.span`
-  position: relative;
-  display: inline-block;
-  width: 120px;
-  height: 12px;
-  border: 1px solid ${colour('line')};
-  vertical-align: middle;
-  margin-right: 8px;
-  i {
-    display: block;
-    height: 100%;
-    background: ${colour('sound')};
-  }
-  i[data-over] {
-    background: repeating-linear-gradient(45deg, ${colour('corroded')} 0 4px, transparent 4px 6px);
-  }
-`;
-const Grid = styled.div`
-  display: grid;
-  gap: ${space.m};
-  grid-template-columns: repeat(auto-fill, minmax(230px, 1fr));
-`;
-const Name = styled.p`
-  display: flex;
-  justify-content: space-between;
-  gap: ${space.s};
-  margin: 0;
-  font-weight: 600;
-  font-size: 13px;
-`;
-const Tip = styled.div`
-  background: ${colour('sheet')};
-  border: 1px solid ${colour('line')};
-  padding: 4px 8px;
-  font-size: 12px;
-  max-width: 34ch;
-`;
 const Wrap = styled.span`
   display: block;
   min-width: 26ch;
@@ -174,10 +139,7 @@ function Used({track}: {track: Track}) {
   const share = track.sent / Math.max(1, track.per_day);
   return (
     <>
-      <Bar role="img" aria-label={`${Math.round(100 * share)} % of the ceiling`}>
-        <i data-over={share > 1 || undefined} style={{width: `${Math.min(100, 100 * share)}%`}} />
-      </Bar>
-      {count(track.sent)}
+      <Bar share={share} of="of the ceiling" sign={share > 1 ? 'over' : undefined} /> {count(track.sent)}
     </>
   );
 }
@@ -264,7 +226,7 @@ function Course({tenant, plan}: {tenant: string; plan: Plan}) {
           ]}
         />
       ) : (
-        <Grid>
+        <Plots>
           {plan.tracks.map((track) => (
             <Plot
               key={track.provider}
@@ -273,7 +235,7 @@ function Course({tenant, plan}: {tenant: string; plan: Plan}) {
               days={days.filter((each) => each.provider === track.provider)}
             />
           ))}
-        </Grid>
+        </Plots>
       )}
     </Card>
   );
@@ -284,9 +246,9 @@ function Plot({label, held, days}: {label: string; held: boolean; days: Schemas[
   const last = days.at(-1);
   return (
     <div>
-      <Name>
+      <PlotName>
         {label} <Small>{held ? 'held back' : last ? `step ${last.step}` : ''}</Small>
-      </Name>
+      </PlotName>
       <div style={{height: 110}} role="img" aria-label={`${label}: ceiling and sent by day; the table has the figures`}>
         <ResponsiveContainer>
           <LineChart data={days} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
@@ -314,11 +276,11 @@ function Plot({label, held, days}: {label: string; held: boolean; days: Schemas[
               content={({active, payload}) => {
                 const one = active ? (payload?.[0]?.payload as Schemas['WarmupDay'] | undefined) : undefined;
                 return one ? (
-                  <Tip>
+                  <PlotTip>
                     {day(one.day)}: {count(one.sent)} of {count(one.per_day)}
                     <br />
                     {one.why}
-                  </Tip>
+                  </PlotTip>
                 ) : null;
               }}
             />
