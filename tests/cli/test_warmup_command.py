@@ -7,7 +7,9 @@ from typing import Any
 
 import pytest
 
+from rust_gauge.cli.warmup import turn_of
 from rust_gauge.client import Client
+from rust_gauge.contract.warmup import WarmupPlan, WarmupTrack
 from tests.conftest import Office
 from tests.rows import ndjson, row
 
@@ -87,3 +89,12 @@ def test_a_list_is_cut_into_files_and_calendars(
     lines = (tmp_path / "out" / "20261120T12.csv").read_text().splitlines()
     assert lines[0] == "email,opened"
     assert len(lines) == 26
+
+
+@pytest.mark.parametrize(
+    ("step", "turn", "shown"),
+    [(2, "next", "goes on"), (3, "next", "last step"), (3, "wait", "waits"), (3, "set", "set by a person")],
+)
+def test_no_step_is_announced_after_the_last(step: int, turn: Any, shown: str) -> None:
+    track = WarmupTrack.model_construct(step=step, turn=turn)
+    assert turn_of(track, WarmupPlan.model_construct(steps=[10, 20, 40])) == shown

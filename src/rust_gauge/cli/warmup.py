@@ -28,6 +28,7 @@ from rust_gauge.contract.warmup import (
     WarmupPlanChange,
     WarmupShare,
     WarmupTiming,
+    WarmupTrack,
 )
 
 DEFAULT = "today"
@@ -132,7 +133,7 @@ def today(session: Session) -> int:
     going = [plan for plan in plans if plan.state in ("running", "paused")]
     rows = [
         (plan.name, each.label, f"{each.step} of {len(plan.steps)}", each.per_day, each.sent, each.per_hour,
-         (_TURNS[each.turn], "risk" if each.turn in ("wait", "back") else "clear"), each.why)
+         (turn_of(each, plan), "risk" if each.turn in ("wait", "back") else "clear"), each.why)
         for plan in going for each in plan.tracks
     ]  # fmt: skip
     columns = ("plan", "provider", "step", "per day", "sent today", "per hour", "step came by", "why")
@@ -145,6 +146,11 @@ def today(session: Session) -> int:
         over = each.sent - each.per_day
         output.say(f"{plan.name}: {each.label} got {each.sent:,} messages today, {over:,} over the ceiling.")
     return 3 if passed else 0
+
+
+def turn_of(track: WarmupTrack, plan: WarmupPlan) -> str:
+    """How the step came about; the last step has none to go on to."""
+    return "last step" if track.turn == "next" and track.step == len(plan.steps) else _TURNS[track.turn]
 
 
 def list_plans(session: Session) -> int:

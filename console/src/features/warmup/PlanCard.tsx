@@ -30,6 +30,10 @@ const Wrap = styled.span`
 const TURNS = {start: 'begun', next: 'goes on', wait: 'waits', back: 'stepped back', set: 'set by a person'} as const;
 const LEVELS = {start: 'note', next: 'right', wait: 'risk', back: 'fault', set: 'note'} as const;
 
+/** How the step came about, in a word or two; the last step has none to go on to. */
+const turn = (row: Track, plan: Plan): string =>
+  row.turn === 'next' && row.step === plan.steps.length ? 'last step' : TURNS[row.turn];
+
 /** The mail that a plan is about. */
 export const mailOf = (plan: Plan): string =>
   [plan.domain, plan.stream && `stream ${plan.stream}`, plan.relay && `relay ${plan.relay}`, plan.sending_ip]
@@ -81,7 +85,7 @@ export function PlanCard({tenant, plan, actions}: {tenant: string; plan: Plan; a
               value: (row) => row.step,
               show: (row) => (
                 <>
-                  {row.step} of {plan.steps.length} <Tag level={LEVELS[row.turn]}>{TURNS[row.turn]}</Tag>
+                  {row.step} of {plan.steps.length} <Tag level={LEVELS[row.turn]}>{turn(row, plan)}</Tag>
                 </>
               ),
             },

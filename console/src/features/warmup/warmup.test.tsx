@@ -128,6 +128,9 @@ describe('warm-up', () => {
     expect(today.getByRole('img', {name: '80 % of the ceiling'})).toBeTruthy();
     expect(today.getByRole('img', {name: '130 % of the ceiling'})).toBeTruthy();
     expect(today.getByText(/deferrals: 16 of 100/)).toBeTruthy();
+    // Of five steps this provider is at the fifth: there is none to go on to.
+    expect(today.getByText('last step')).toBeTruthy();
+    expect(today.queryByText('goes on')).toBeNull();
     fireEvent.click(await screen.findByRole('button', {name: 'Show table'}));
     const days = within(screen.getByRole('table', {name: 'Course of the plan'}));
     expect(days.getByText('not reported')).toBeTruthy();

@@ -119,7 +119,7 @@ def answer_mapping(
         raise InputError(
             f"{wrong[0]!r} is not a verdict", remedy="Map to good, doubtful, bad or unknown", field="answer"
         )
-    # A word that no table lists says nothing; the mapping must not refuse the row for it.
+    # A term that no table lists says nothing; the mapping must not refuse the row for it.
     raw = {name: FieldRule(rule.path, rule.constant, None, rule.default, rule.form) for name, rule in fields.items()}
     try:
         return RowMapping(raw, tuple(unwrap), rows, each)
@@ -132,7 +132,7 @@ def read_answers(
 ) -> dict[str, Answer]:
     """Return what an answer says, by address as it was asked. What it does not mention is missing.
 
-    Without a table the verifier's words are ours. A word that is not known is `unknown`. InputError for an answer that
+    Without a table the verifier's words are ours. A term that is not known is `unknown`. InputError for an answer that
     is not JSON, or that the mapping does not fit.
     """
     try:
