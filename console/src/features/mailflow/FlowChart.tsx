@@ -9,7 +9,7 @@ import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {bare, count, day, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
-import {PlotName, Plots, PlotTip} from '../../design/Plots';
+import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
 import {colour} from '../../design/tokens';
 
 type Series = Schemas['FlowSeries'];
@@ -170,26 +170,12 @@ function Plot({
         {!silent && (
           <ResponsiveContainer>
             <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
-              <XAxis
-                dataKey="day"
-                height={16}
-                tickFormatter={day}
-                tick={{fontSize: 10, fill: colour('soft')}}
-                tickLine={false}
-                stroke={colour('line')}
-                interval="preserveStartEnd"
-                minTickGap={60}
-              />
+              <XAxis {...DAYS} />
               <YAxis
-                width={40}
-                domain={[0, top || 1]}
-                ticks={[0, top || 1]}
+                {...scaleTo(top || 1)}
                 tickFormatter={(n: number) =>
                   rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'
                 }
-                tick={{fontSize: 10, fill: colour('soft')}}
-                tickLine={false}
-                axisLine={false}
               />
               {shifts
                 .filter((shift) => (shift.ended_at ?? '9999') >= days[0]!)

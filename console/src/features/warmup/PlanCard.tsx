@@ -13,7 +13,7 @@ import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
 import {count, day} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
-import {PlotName, Plots, PlotTip} from '../../design/Plots';
+import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
 import {Row, Stack} from '../../design/Stack';
 import {colour} from '../../design/tokens';
 import {useChangePlan, useCourse, useDeletePlan, useOverrule} from './queries';
@@ -256,25 +256,8 @@ function Plot({label, held, days}: {label: string; held: boolean; days: Schemas[
       <div style={{height: 110}} role="img" aria-label={`${label}: ceiling and sent by day; the table has the figures`}>
         <ResponsiveContainer>
           <LineChart data={days} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
-            <XAxis
-              dataKey="day"
-              height={16}
-              tickFormatter={day}
-              tick={{fontSize: 10, fill: colour('soft')}}
-              tickLine={false}
-              stroke={colour('line')}
-              interval="preserveStartEnd"
-              minTickGap={60}
-            />
-            <YAxis
-              width={40}
-              domain={[0, top]}
-              ticks={[0, top]}
-              tickFormatter={(n: number) => count(n)}
-              tick={{fontSize: 10, fill: colour('soft')}}
-              tickLine={false}
-              axisLine={false}
-            />
+            <XAxis {...DAYS} />
+            <YAxis {...scaleTo(top)} tickFormatter={(n: number) => count(n)} />
             <Tooltip
               isAnimationActive={false}
               content={({active, payload}) => {
