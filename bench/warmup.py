@@ -1,7 +1,7 @@
 """Warm-up in made-up mail worlds: time to full volume and trust lost, with the plan, a fixed ladder, and no plan.
 
-Each world is a new sender at five mailbox providers with hidden laws of trust (`bench.worlds`), to which it is unknown:
-much mail at once is a jump from nothing. `python -m bench.warmup [SEED ...]` prints the table of docs/warmup.md.
+Each world is a new sender at five mailbox providers with hidden laws of trust, to which it is unknown: much mail at
+once is a jump from nothing. `python -m bench.warmup [SEED ...]` prints the table of docs/warmup.md.
 """
 
 import sys
@@ -10,15 +10,33 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from bench.worlds import PROVIDERS, Law, make_law
 from rust_gauge.core.warmup import Shape, StepDay, Track, decide, make_steps
 
 START, TARGET, STEPS, DAYS = 50, 20_000, 28, 90
+PROVIDERS = 5
 SEEDS = 3  # test copies a day at each provider
 _KNOWN = 2.6  # badness at which trust is half gone; a stranger begins with some of it
 _STRANGER = 0.9
 _DAY_ONE = date(2026, 1, 1)
 POLICIES = ("no plan", "fixed ladder", "the plan", "the plan, skipping")
+
+
+@dataclass(frozen=True)
+class Law:
+    """How a provider's trust follows from what it sees: weights, memory in days, and how trust becomes a share of
+    inbox. `sudden`: it acts at thresholds instead of by degrees.
+    """
+
+    complaint: float
+    unknown: float
+    authentication: float
+    listed: float
+    jump: float
+    engagement: float
+    memory: float
+    sudden: bool
+    reports: bool
+    opens_known: bool
 
 
 @dataclass(frozen=True)
@@ -83,6 +101,15 @@ def simulate(seed: int, policy: str) -> Outcome:
     return Outcome(full, aside / max(1.0, sent_in_all), lowest, sent_in_all)
 
 
+def make_law(dice: np.random.Generator, number: int) -> Law:
+    """A law; the kinds differ in what they care about."""
+    complaint, unknown, authentication, listed, jump, engagement = dice.uniform(0.3, 1.8, 6)
+    return Law(
+        complaint * 1.3, unknown, 3 * authentication, 3 * listed, 0.5 * jump, engagement,
+        float(np.exp(dice.uniform(np.log(1.5), np.log(14)))), number % 3 == 2, number % 4 != 3, number % 5 != 4,
+    )  # fmt: skip
+
+
 def trust_of(law: Law, badness: float) -> float:
     """Return the share of mail in the inbox."""
     if law.sudden:
@@ -106,7 +133,7 @@ def _day(
 
 
 def _after(law: Law, badness: float, usual: float, day: StepDay, sender: Sender, trust: float) -> float:
-    """Return the badness after a day: as in `bench.worlds`, with the jump over what this provider is used to."""
+    """Return the badness after a day: the jump is over what this provider is used to."""
     n = max(1, day.sent)
     jump = float(np.log2((n * 7 + 50) / (usual + 50)))
     pressed = (day.complaints or 0) / max(1, day.delivered) if law.reports else trust * sender.annoys

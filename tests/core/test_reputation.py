@@ -95,11 +95,12 @@ def test_conditions_begin_at_80_60_and_35(value: float, condition: Condition) ->
 
 
 @pytest.mark.parametrize("factor", FACTORS, ids=lambda factor: factor.name)
-def test_the_curve_rises_without_a_step_from_nothing_to_the_weight(factor: Any) -> None:
-    at = factor.share_of_weight(np.array([0, factor.watch, factor.watch + 1e-9, factor.stop, factor.stop + 1e-9, 1e9]))
-    assert at == pytest.approx([0, 0.2, 0.2, 0.7, 0.7, 1.0], abs=1e-6)
-    rising = factor.share_of_weight(np.linspace(0, 3 * factor.stop, 400))
+def test_the_curve_rises_without_a_step_and_takes_the_weight_at_the_watch_line(factor: Any) -> None:
+    at = factor.log_odds(np.array([0, factor.watch, factor.watch + 1e-9]))
+    assert at == pytest.approx([0, factor.weight, factor.weight], abs=1e-6)
+    rising = factor.log_odds(np.linspace(0, min(1, 40 * factor.watch) if factor.kind == "rate" else 40, 400))
     assert (np.diff(rising) >= 0).all()
+    assert np.diff(rising).max() < 1.5, "no step"
 
 
 @pytest.mark.parametrize(
@@ -108,7 +109,7 @@ def test_the_curve_rises_without_a_step_from_nothing_to_the_weight(factor: Any) 
         ({"zeal": {}}, "Unknown factor zeal"),
         ({"complaints": {"colour": 1}}, "unknown setting colour"),
         ({"complaints": {"watch": 0.5}}, "below the stop line"),
-        ({"complaints": {"weight": 101}}, "0 to 100"),
+        ({"complaints": {"weight": 11}}, "0 to 10"),
         ({"complaints": {"half_life": 0}}, "half_life"),
         ({"complaints": {"usual": 2}}, "usual"),
     ],
@@ -135,8 +136,8 @@ def test_a_margin_is_wide_when_there_is_little_mail() -> None:
 
 def test_a_few_complaints_of_a_hundred_mails_mean_less_than_the_same_share_of_a_million() -> None:
     few, many = (read(mail(n, 1, complaints=0.01), around()).tenths[0, -1] for n in (100, 100_000))
-    assert few > 880
-    assert many < 600
+    assert few > 980
+    assert many < few - 80
 
 
 def test_a_clean_small_sender_does_not_flicker() -> None:
@@ -154,38 +155,71 @@ def test_a_clean_small_sender_does_not_flicker() -> None:
 
 
 @pytest.mark.parametrize(
-    ("rates", "factor"),
+    ("rates", "factor", "after"),
     [
-        ({"complaints": 0.008}, "complaints"),
-        ({"authentication": 0.2}, "authentication"),
-        ({"listings": 0.3}, "listings"),
-        ({"invalid_addresses": 0.12}, "invalid_addresses"),
-        ({"refusals": 0.2}, "refusals"),
+        ({"complaints": 0.03}, "complaints", 850),
+        ({"authentication": 0.2}, "authentication", 850),
+        ({"listings": 0.3}, "listings", 500),
+        ({"invalid_addresses": 0.25}, "invalid_addresses", 880),
+        ({"refusals": 0.2}, "refusals", 750),
+        ({"delays": 0.3}, "delays", 700),
     ],
 )
-def test_what_breaks_shows_the_same_day_by_its_own_name(rates: dict[str, float], factor: str) -> None:
+def test_what_breaks_shows_the_same_day_by_its_own_name(rates: dict[str, float], factor: str, after: int) -> None:
     readings = read(mail(1000, 1, **rates), around())
     assert readings.tenths[0, -2] > 950
-    assert readings.tenths[0, -1] < 800
+    assert readings.tenths[0, -1] < after
     assert pull(readings, factor) == max(pull(readings, name) for name in NAMES)
+
+
+def test_several_signs_together_count_more_than_each_alone() -> None:
+    """Evidence is added in log-odds: what a clean sender can bear is too much for one that has other faults."""
+    one, other = {"delays": 0.05}, {"invalid_addresses": 0.06}
+    lost = [100 - values(mail(1000, 10, **rates))[-1] for rates in (one, other, one | other)]
+    assert lost[2] > 1.15 * (lost[0] + lost[1])
 
 
 def test_it_recovers_when_the_sender_has_mended_at_the_stated_pace() -> None:
     counts = mail(1000)
-    counts[COUNTS.index("complaints"), 0, 40:45] = 8
+    counts[COUNTS.index("complaints"), 0, 40:45] = 40
     said = values(counts)
-    assert said[44] < 60
+    assert said[44] < 40
     assert said[44] < said[50] < said[58] < said[70]
-    assert said[44 + 21] > 80, "three half-lives after the last day"
+    assert said[44 + 15] > 80, "three half-lives after the last day"
 
 
 def test_complaints_count_only_where_the_provider_reports_them() -> None:
     counts = mail(1000, complaints=0.01)
-    assert values(counts)[-1] < 60
+    assert values(counts)[-1] < 80
     silent = read(counts, around(reports=False))
     assert pull(silent, "complaints") == 0
     assert silent.measures is not None
     assert np.isnan(silent.measures.value[NAMES.index("complaints"), 0, -1])
+
+
+def test_a_provider_that_reports_no_complaints_is_judged_by_the_senders_others() -> None:
+    counts = np.concatenate([mail(1000, complaints=0.01), mail(1000)], axis=1)
+    where = Surroundings(np.array([True, False]), sender=np.zeros(2, dtype=np.intp))
+    both = read(counts, where)
+    measures = read(counts, where).measures
+    assert measures is not None
+    at = NAMES.index("complaints")
+    assert measures.value[at, 1, -1] == pytest.approx(measures.value[at, 0, -1], rel=0.15)
+    assert both.pulls[at, 1, -1] > 100
+    assert both.margin[1, -1] > both.margin[0, -1], "it was not seen there"
+    apart = read(counts, Surroundings(np.array([True, False]), sender=np.arange(2, dtype=np.intp)))
+    assert apart.pulls[at, 1, -1] == 0, "another sender's complaints say nothing"
+
+
+def test_rates_elsewhere_are_the_prior_of_a_provider_with_little_mail() -> None:
+    counts = np.concatenate([mail(2000, invalid_addresses=0.15), mail(8)], axis=1)
+    at = NAMES.index("invalid_addresses")
+    one, apart = (
+        read(counts, Surroundings(np.ones(2, dtype=bool), sender=np.array(of, dtype=np.intp)))
+        for of in ([0, 0], [0, 1])
+    )
+    assert one.pulls[at, 1, -1] > 3 * apart.pulls[at, 1, -1]
+    assert one.pulls[at, 0, -1] == pytest.approx(apart.pulls[at, 0, -1], abs=10)
 
 
 def test_a_jump_in_volume_pulls_and_a_weekly_rhythm_does_not() -> None:
@@ -193,30 +227,48 @@ def test_a_jump_in_volume_pulls_and_a_weekly_rhythm_does_not() -> None:
     assert all(pull(rhythm, "volume", day) < 0.5 for day in range(30, DAYS))
     jump = mail(5000)
     jump[:2, 0, -1] *= 25
-    assert pull(read(jump, around()), "volume") > 5
+    assert pull(read(jump, around()), "volume") > 0.5
     tiny = mail(5)
     tiny[:2, 0, -1] *= 25
-    assert pull(read(tiny, around()), "volume") < 1, "a hundred messages do not matter"
+    assert pull(read(tiny, around()), "volume") < pull(read(jump, around()), "volume") / 2, (
+        "a hundred messages do not matter"
+    )
 
 
 def test_openings_that_fall_pull_and_a_stream_without_them_is_not_blamed() -> None:
     counts = mail(1000, opened=0.3)
-    counts[COUNTS.index("opened"), 0, -12:] *= 0.3
-    assert pull(read(counts, around()), "engagement") > 12
+    before = pull(read(counts, around()), "engagement")
+    counts[COUNTS.index("opened"), 0, -12:] *= 0.1
+    assert pull(read(counts, around()), "engagement") > 2 * before
     assert pull(read(mail(1000), around()), "engagement") == 0
     slow = mail(1000, opened=0.3)
-    slow[COUNTS.index("opened"), 0] *= np.linspace(1, 0.4, DAYS)
-    assert pull(read(slow, around()), "engagement") > 5, "what falls slowly has fallen, too"
+    slow[COUNTS.index("opened"), 0] *= np.linspace(1, 0.2, DAYS)
+    assert pull(read(slow, around()), "engagement") > 1.5 * before, "what falls slowly has fallen, too"
 
 
-def test_readers_elsewhere_tell_what_to_expect_where_it_is_known_how_openly_mail_is_read() -> None:
-    counts = np.concatenate([mail(1000, opened=0.4), mail(1000, opened=0.1)], axis=1)
-    sender = np.zeros(2, dtype=np.intp)
-    place = NAMES.index("engagement")
-    known = read(counts, around(2, sender=sender, peers={"engagement": np.array([1.1, 0.9])}))
-    assert known.pulls[place, :, -1].tolist() == [0, pytest.approx(300, abs=60)]
-    unknown = read(counts, around(2, sender=sender, peers={"engagement": np.array([np.nan, np.nan])}))
-    assert unknown.pulls[place, :, -1].tolist() == [0, 0]
+def test_a_senders_level_of_openings_counts_beside_the_median_senders() -> None:
+    """The level, corrected for how openly a provider's mail is read; half of what the median sender has is 2 times."""
+    shares = [0.4, 0.3, 0.3, 0.3, 0.15]
+    counts = np.concatenate(
+        [mail(2000, opened=share * open_here) for share in shares for open_here in (1.0, 0.5)], axis=1
+    )
+    sender = np.repeat(np.arange(5), 2).astype(np.intp)
+    peers = {"engagement": np.tile([1.0, 0.5], 5)}
+    found = read(counts, around(10, sender=sender, peers=peers)).measures
+    assert found is not None
+    times = found.value[NAMES.index("engagement"), :, -1]
+    assert times == pytest.approx(np.repeat([0.75, 1, 1, 1, 2], 2), rel=0.03)
+    given = read(
+        counts[:, :2], around(2, sender=sender[:2], peers={"engagement": np.array([1.0, 0.5])}, median_opens=0.3)
+    )
+    assert given.measures is not None
+    assert given.measures.value[NAMES.index("engagement"), :, -1] == pytest.approx([0.75, 0.75], rel=0.03)
+    alone = read(counts[:, :2], around(2, sender=sender[:2], peers={"engagement": np.array([1.0, 0.5])}))
+    assert alone.measures is not None, "one sender has no median: its own best is what it is compared with"
+    assert alone.measures.value[NAMES.index("engagement"), :, -1] == pytest.approx([1.0, 1.0], rel=0.05)
+
+
+def test_openness_needs_five_senders() -> None:
     five = np.full((6, 2), 1000.0)
     assert openness(five * [0.4, 0.2], five) == pytest.approx([4 / 3, 2 / 3])
     assert np.isnan(openness(five[:3] * [0.4, 0.2], five[:3])).all(), "three senders are too few to say"
@@ -227,7 +279,7 @@ def test_findings_of_the_audit_pull_while_they_stand() -> None:
     faults[0, -5:] = 2
     readings = read(mail(1000), around(faults=faults))
     assert pull(readings, "record_faults", -6) == 0
-    assert pull(readings, "record_faults") == pytest.approx(9, abs=0.1)
+    assert 1.5 < pull(readings, "record_faults") < 6
 
 
 def test_an_outage_of_a_provider_is_nobodys_fault_and_one_senders_own_delays_are() -> None:
@@ -242,13 +294,45 @@ def test_an_outage_of_a_provider_is_nobodys_fault_and_one_senders_own_delays_are
     counts = np.zeros((len(COUNTS), 6, DAYS))
     counts[0] = counts[1] = sent
     counts[COUNTS.index("delays")] = delays
-    blamed = read(counts, around(6))
     fair = read(counts, around(6, common_delay=np.tile(common, (6, 1))))
-    at = NAMES.index("delays")
-    assert (blamed.pulls[at, :, -1] > 50).all()
-    assert (fair.pulls[at, 1:, -1] < 3).all()
-    assert fair.pulls[at, 0, -10] > 50
+    blamed = read(counts, around(6))
+    assert (blamed.tenths[:, -2] - blamed.tenths[:, -1] > 200).all()
+    assert (np.abs(fair.tenths[1:, -2] - fair.tenths[1:, -1]) < 10).all(), "less than a point"
+    assert pull(fair, "delays", -10) > 20
     assert common_delay(delays[:2], sent[:2])[-1] == 0, "two senders may be slow for reasons of their own"
+
+
+@given(st.lists(st.tuples(st.floats(0.3, 0.95), st.integers(0, 4)), min_size=4, max_size=9), st.integers(100, 50_000))
+@settings(max_examples=40, deadline=None)
+def test_no_outage_moves_a_reading_by_a_point(hit: list[tuple[float, int]], n: int) -> None:
+    """On the day of an outage more is deferred than attempted; a message that waits is deferred several times."""
+    sent, delays = np.full((len(hit), DAYS), float(n)), np.full((len(hit), DAYS), n / 100)
+    for row, (share, tries) in enumerate(hit):
+        sent[row, -1] = n * (1 - share)
+        delays[row, -1] = n * share * (1 + tries)
+    counts = np.zeros((len(COUNTS), len(hit), DAYS))
+    counts[0] = counts[1] = sent
+    counts[COUNTS.index("delays")] = delays
+    common = np.tile(common_delay(delays, sent), (len(hit), 1))
+    readings = read(counts, around(len(hit), common_delay=common))
+    assert (np.abs(np.diff(readings.tenths[:, -2:].astype(int))) < 10).all()
+
+
+def test_greylisting_is_spared_at_first_contact_only() -> None:
+    def greylisted(first: int) -> Any:
+        counts = mail(1000)
+        counts[:, 0, :first] = 0
+        for name in ("delays", "greylisted"):
+            counts[COUNTS.index(name), 0, first:] = 300
+        return counts
+
+    new, old = (read(greylisted(first), around()) for first in (DAYS - 10, 0))
+    assert pull(new, "delays") < 5 < 20 < pull(old, "delays")
+    again = mail(1000)
+    again[:, 0, 10:80] = 0
+    for name in ("delays", "greylisted"):
+        again[COUNTS.index(name), 0, 80:] = 300
+    assert pull(read(again, around()), "delays") < 5, "a provider forgets whom it has not seen for weeks"
 
 
 def test_a_senders_own_past_is_its_prior_and_never_worse_than_the_watch_line() -> None:
@@ -259,7 +343,7 @@ def test_a_senders_own_past_is_its_prior_and_never_worse_than_the_watch_line() -
     for counts in (clean, new):
         counts[COUNTS.index("complaints"), 0, -1] = 2
     assert pull(read(clean, around()), "complaints") < pull(read(new, around()), "complaints")
-    assert pull(read(bad, around()), "complaints") < 15
+    assert pull(read(bad, around()), "complaints") < 5
 
 
 def test_overall_is_weighted_by_mail_and_names_what_weighs() -> None:
@@ -381,7 +465,7 @@ def with_copies(counts: Any, sent: float, aside: float, *, every: int = 1) -> An
 def test_copies_in_spam_pull_and_copies_in_the_inbox_do_not() -> None:
     good, bad = (read(with_copies(mail(1000), 4, aside), around()) for aside in (0, 4))
     assert pull(good, "placement") < 1
-    assert pull(bad, "placement") > 25
+    assert pull(bad, "placement") > 60
     assert pull(read(mail(1000), around()), "placement") == 0.0
 
 
@@ -389,7 +473,7 @@ def test_few_copies_weigh_less_than_many_and_widen_the_margin() -> None:
     few, many = (read(with_copies(mail(1000), n, n, every=n), around()) for n in (1, 20))
     one = read(with_copies(mail(1000, days=90), 1, 1, every=89), around())
     assert pull(one, "placement") < 5 < pull(many, "placement")
-    assert pull(few, "placement") > 20
+    assert pull(few, "placement") > 10
     half = read(with_copies(mail(1000), 2, 1, every=3), around())
     assert half.margin[0, -1] > read(mail(1000), around()).margin[0, -1]
 

@@ -9,17 +9,23 @@ from rust_gauge.core.reputation.factors import (
     condition_of,
     factors_with,
 )
-from rust_gauge.core.reputation.outages import common_delay, openness
+from rust_gauge.core.reputation.jumps import Jump, find_jumps, threshold_of
+from rust_gauge.core.reputation.outages import common_delay, median_opens, openness
 from rust_gauge.core.reputation.reading import (
     COUNTS,
     NO_VALUE,
+    Elsewhere,
     Measures,
     Readings,
     Surroundings,
+    elsewhere,
+    exposure,
     in_tenths,
+    log_odds_of,
     measure,
     over_providers,
     read,
+    seen_of,
     split,
 )
 
@@ -29,18 +35,27 @@ __all__ = [
     "NAMES",
     "NO_VALUE",
     "Condition",
+    "Elsewhere",
     "Factor",
     "FactorError",
+    "Jump",
     "Measures",
     "Readings",
     "Surroundings",
     "common_delay",
     "condition_of",
+    "elsewhere",
+    "exposure",
     "factors_with",
+    "find_jumps",
     "in_tenths",
+    "log_odds_of",
     "measure",
+    "median_opens",
     "openness",
     "over_providers",
     "read",
+    "seen_of",
     "split",
+    "threshold_of",
 ]

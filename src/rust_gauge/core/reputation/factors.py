@@ -1,8 +1,8 @@
 """What pulls a reading down: each factor with its lines, its memory, its prior and its weight. Reasons are in
 docs/reputation.md.
 
-All rates are fractions. A factor's pull follows one curve (`share_of_weight`): little below the watch line, steep
-between watch and stop, flattening beyond.
+All rates are fractions. A factor counts against a sender in log-odds, along one curve (`Factor.log_odds`): its weight
+at the watch line, two and a half times that at three times the line, and by the logarithm alone far beyond.
 """
 
 from collections.abc import Mapping
@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from rust_gauge.core.errors import RustGaugeError
 
-AT_WATCH, AT_STOP = 0.2, 0.7  # shares of the weight that are pulled at the two lines
+OFFSET = 3.8  # log-odds of a sender that nothing counts against; docs/reputation.md says what it was chosen by
+_MOST_RATE = 0.98  # beyond it odds say nothing more
 
 
 class FactorError(RustGaugeError):
@@ -44,7 +45,7 @@ class Kind(StrEnum):
     """How a factor is measured."""
 
     RATE = "rate"  # events per message
-    ENGAGEMENT = "engagement"  # how far openings fell below what is usual here
+    ENGAGEMENT = "engagement"  # how many times as many opens the median sender has
     VOLUME = "volume"  # doublings of a week's mail over what is usual
     AUDIT = "audit"  # faults in what the domain publishes
 
@@ -53,6 +54,7 @@ class Kind(StrEnum):
 class Factor:
     """One factor and how it counts. FactorError where its parts contradict each other.
 
+    `weight`: the log-odds that it takes at its watch line. `stop` is a line for people: it does not bend the curve.
     `half_life`: days after which a message counts half. `quick`: the same for the short memory, which speaks up only
     when it is sure. `usual` and `worth`: what is taken for granted of a sender of whom nothing is known, and how many
     messages that is worth. `of`: which mail the events are counted against.
@@ -68,45 +70,48 @@ class Factor:
     usual: float = 0.0
     worth: float = 100
     of: str = "attempted"
+    straight: float = 15.0  # watch lines beyond which a measure counts by its logarithm alone
 
     def __post_init__(self) -> None:
         if not 0 < self.watch < self.stop:
             raise FactorError(f"{self.name}: the watch line must be above 0 and below the stop line")
-        if not 0 <= self.weight <= 100:
-            raise FactorError(f"{self.name}: a weight is 0 to 100 points")
+        if not 0 <= self.weight <= 10:
+            raise FactorError(f"{self.name}: a weight is 0 to 10, in log-odds at the watch line")
         if not 0.1 <= self.half_life <= 90 or not 0.1 <= self.quick <= self.half_life:
             raise FactorError(f"{self.name}: half_life is 0.1 to 90 days, and quick at most half_life")
         if not 0 <= self.usual <= 1 or not 1 <= self.worth <= 1e6:
             raise FactorError(f"{self.name}: usual is a fraction, worth 1 to 1,000,000 messages")
 
-    def share_of_weight(self, measure: NDArray[np.float64]) -> NDArray[np.float64]:
-        """0 to 1: quadratic to the watch line, linear to the stop line, then towards 1 without reaching it."""
-        below = AT_WATCH * (measure / self.watch) ** 2
-        between = AT_WATCH + (AT_STOP - AT_WATCH) * (measure - self.watch) / (self.stop - self.watch)
-        beyond = AT_STOP + (1 - AT_STOP) * (1 - np.exp(-np.maximum(0, measure - self.stop) / self.stop))
-        return np.where(measure <= self.watch, below, np.where(measure <= self.stop, between, beyond))
+    def log_odds(self, measure: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Return what a measure takes off the log-odds: 0 at 0, `weight` at the watch line, without a step."""
+        lines = measure / self.watch
+        if self.kind is Kind.RATE:  # of a rate, its odds: nine tenths is far worse than half
+            lines = lines * (1 - self.watch) / (1 - np.minimum(measure, _MOST_RATE))
+        curve = (np.log2(1 + lines) + np.minimum(lines, self.straight)) / 2
+        out: NDArray[np.float64] = self.weight * curve
+        return out
 
 
-def _about_us(name: str, watch: float, stop: float, weight: float) -> Factor:
-    return Factor(name, Kind.RATE, watch, stop, weight, half_life=4, usual=0.0005, worth=80)
+def _about_us(name: str, watch: float, weight: float = 0.45) -> Factor:
+    return Factor(name, Kind.RATE, watch, 0.05, weight, half_life=4, usual=0.0005, worth=80)
 
 
 FACTORS = (
-    Factor("complaints", Kind.RATE, 0.001, 0.003, 60, usual=0.0002, worth=1000, of="delivered"),
-    Factor("invalid_addresses", Kind.RATE, 0.02, 0.05, 45, usual=0.005, worth=100),
-    _about_us("refusals", 0.01, 0.05, 65),
-    _about_us("listings", 0.005, 0.05, 60),
-    _about_us("authentication", 0.005, 0.05, 60),
-    Factor("delays", Kind.RATE, 0.10, 0.40, 15, half_life=1.5, usual=0.02, worth=50),
-    Factor("held", Kind.RATE, 0.002, 0.01, 20, usual=0.0002, worth=300),
-    Factor("unsubscribes", Kind.RATE, 0.006, 0.02, 8, usual=0.001, worth=300, of="delivered"),
-    Factor("engagement", Kind.ENGAGEMENT, 0.15, 0.45, 40, half_life=4, worth=100, of="opened_of"),
-    Factor("volume", Kind.VOLUME, 1.0, 2.5, 15, half_life=4, worth=300),
-    Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 20),
-    Factor("placement", Kind.RATE, 0.25, 0.6, 45, half_life=4, usual=0.03, worth=8, of="copies"),
+    Factor("complaints", Kind.RATE, 0.001, 0.003, 0.45, half_life=5, usual=0.0002, worth=700, of="delivered"),
+    Factor("invalid_addresses", Kind.RATE, 0.02, 0.05, 0.45, usual=0.005, worth=100),
+    _about_us("refusals", 0.01),
+    _about_us("listings", 0.005),
+    _about_us("authentication", 0.01, 0.35),
+    Factor("delays", Kind.RATE, 0.02, 0.10, 0.9, half_life=3, quick=1.5, usual=0.01, worth=50, of="tried", straight=5),
+    Factor("held", Kind.RATE, 0.002, 0.01, 0.2, usual=0.0002, worth=300),
+    Factor("unsubscribes", Kind.RATE, 0.006, 0.02, 0.1, usual=0.001, worth=300, of="delivered"),
+    Factor("engagement", Kind.ENGAGEMENT, 2.0, 4.0, 0.45, half_life=7, worth=100, of="opened_of"),
+    Factor("volume", Kind.VOLUME, 1.0, 2.5, 0.2, half_life=4, worth=300),
+    Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 0.45),
+    Factor("placement", Kind.RATE, 0.10, 0.40, 0.7, half_life=4, usual=0.03, worth=20, of="copies"),
 )
 NAMES = tuple(factor.name for factor in FACTORS)
-_CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of"))
+_CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of", "straight"))
 
 
 def factors_with(changes: Mapping[str, Mapping[str, float]]) -> tuple[Factor, ...]:

@@ -4,14 +4,14 @@ Nothing here is a model of its own. Days are put behind those that there are, wi
 lets expect, and read by the same arithmetic.
 """
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from rust_gauge.core.reputation.factors import FACTORS, NAMES, Factor, Kind
 from rust_gauge.core.reputation.memory import Array
-from rust_gauge.core.reputation.reading import COUNTS, Measures, Readings, Surroundings, measure, read
+from rust_gauge.core.reputation.reading import COUNTS, Elsewhere, Measures, Readings, Surroundings, measure, read
 
 _PACE_DAYS = 14  # two of each weekday
 _LOOKED_BACK = 120  # days that a question about today needs
@@ -53,6 +53,7 @@ def extended(counts: Array, around: Surroundings, days: int, change: Change) -> 
     week = (pace[..., :7] + pace[..., 7:]) / 2
     more = np.concatenate([week] * (days // 7 + 1), axis=-1)[..., :days] * change.volume
     times = dict(change.times or {})
+    times.setdefault("greylisted", times.get("delays", 1.0))
     for name in _COPIES:  # test copies go out as before
         more[COUNTS.index(name)] /= change.volume or 1.0
     for name, share in times.items():
@@ -68,7 +69,7 @@ def extended(counts: Array, around: Surroundings, days: int, change: Change) -> 
     if foreseen is not None:  # a warm-up plan allows at least as much from now on
         foreseen = np.concatenate([foreseen, np.repeat(foreseen[:, -1:], days, axis=-1)], axis=-1)
     whole = np.concatenate([counts, more], axis=-1)
-    return whole, Surroundings(around.reports, around.sender, common, around.peers, faults, foreseen)
+    return whole, replace(around, open_day=False, common_delay=common, faults=faults, foreseen=foreseen)
 
 
 def headroom(
@@ -107,9 +108,11 @@ def headroom(
 
 
 def _last(around: Surroundings, days: int) -> Surroundings:
-    common = None if around.common_delay is None else around.common_delay[:, -days:]
-    faults = None if around.faults is None else around.faults[:, -days:]
-    return Surroundings(around.reports, around.sender, common, around.peers, faults)
+    """Keep the last days."""
+    cut = {
+        name: values[:, -days:] for name in ("common_delay", "faults") if (values := getattr(around, name)) is not None
+    }
+    return replace(around, foreseen=None, elsewhere=_of_elsewhere(around, lambda values: values[:, -days:]), **cut)
 
 
 def _times(around: Surroundings, n: int) -> Surroundings:
@@ -117,7 +120,19 @@ def _times(around: Surroundings, n: int) -> Surroundings:
     common = None if around.common_delay is None else np.repeat(around.common_delay, n, axis=0)
     faults = None if around.faults is None else np.repeat(around.faults, n, axis=0)
     peers = None if around.peers is None else {name: np.repeat(peer, n) for name, peer in around.peers.items()}
-    # Each stands for itself: openings elsewhere are left out, as they do not change with today's events.
+    # Each stands for itself: what the sender shows elsewhere does not change with today's events here.
     if peers is not None:
         peers.pop("engagement", None)
-    return Surroundings(np.repeat(around.reports, n), None, common, peers, faults)
+    return replace(
+        around, reports=np.repeat(around.reports, n), sender=None, common_delay=common, peers=peers, faults=faults,
+        elsewhere=_of_elsewhere(around, lambda values: np.repeat(values, n, axis=0)),
+    )  # fmt: skip
+
+
+def _of_elsewhere(around: Surroundings, change: Callable[[Array], Array]) -> dict[str, Elsewhere] | None:
+    if around.elsewhere is None:
+        return None
+    return {
+        name: Elsewhere(change(each.events), change(each.mail), change(each.usual))
+        for name, each in around.elsewhere.items()
+    }

@@ -36,6 +36,18 @@ def before(sums: Array, days: int = 1, *, first: float = 0.0) -> Array:
     return out
 
 
+def of_others(values: Array, sender: NDArray[np.intp]) -> Array:
+    """Sum over the other series of the same sender; (..., series, days)."""
+    order = np.argsort(sender, kind="stable")
+    starts = np.flatnonzero(np.diff(sender[order], prepend=-1))
+    sums = np.add.reduceat(values[..., order, :], starts, axis=-2)
+    lengths = np.diff(starts, append=len(order))
+    out = np.empty_like(values)
+    out[..., order, :] = np.repeat(sums, lengths, axis=-2)
+    # What is subtracted was added: rounding must not leave a trace of it.
+    return np.maximum(0.0, out - values)
+
+
 def gamma_quantile(shape: Array, z: float) -> Array:
     """Return the value of a Gamma(shape, 1) that a standard normal value `z` corresponds to."""
     shape = np.maximum(shape, 1e-9)

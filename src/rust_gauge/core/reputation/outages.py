@@ -16,12 +16,19 @@ _USUAL, _WORTH, _HALF_LIFE = 0.02, 50.0, 14.0
 _READ_BY, _READ_FROM = 5, 300.0  # senders, and messages of each, from which it is known how openly mail is read
 
 
+def tried(attempted: Array, delays: Array) -> Array:
+    """Mail that delays are counted against: what came to an end that day, or what was deferred where that is more."""
+    return np.maximum(attempted, delays)
+
+
 def common_delay(delays: Array, mail: Array) -> Array:
     """(days,): the share of everybody's mail that one provider deferred, from (senders, days) of all its senders.
 
-    0 where there are too few senders, or no more than usual was deferred.
+    0 where there are too few senders, or no more than usual was deferred. On the day of an outage far more is deferred
+    than comes to an end, so a share is of whichever is larger.
     """
     decay = decay_of(_HALF_LIFE)
+    mail = tried(mail, delays)
     usual = (before(faded(delays, decay)) + _USUAL * _WORTH) / (before(faded(mail, decay)) + _WORTH)
     excess = np.minimum(1.0, delays / np.maximum(mail, 1.0)) - usual
     there = mail >= LEAST_MAIL
@@ -44,6 +51,17 @@ def openness(opened: Array, delivered: Array) -> Array:
     return np.array([
         np.median(ratio[here, n]) if (here := there[:, n]).sum() >= _READ_BY else np.nan for n in range(opened.shape[1])
     ])  # fmt: skip
+
+
+def median_opens(opened: Array, delivered: Array, open_there: Array) -> float:
+    """Return the median sender's share of openings, from (senders, providers) sums and `openness`; NaN with too few.
+
+    What a provider's mail is read less openly than elsewhere is made good.
+    """
+    known = np.nan_to_num(open_there)
+    expected, seen = (delivered * known).sum(axis=1), (opened * (known > 0)).sum(axis=1)
+    there = (expected >= _READ_FROM) & (seen > 0)
+    return float(np.median(seen[there] / expected[there])) if there.sum() >= _READ_BY else float("nan")
 
 
 def _weighted_median(values: Array, weights: Array) -> float:

@@ -1,8 +1,9 @@
 """The arithmetic of a reading: measures with their ends, pulls, the margin, and the sum over providers.
 
-A reading is 100 minus its pulls, exactly: everything is settled in tenths of a point, and what rounding leaves over
-goes to the largest remainders. All arrays are (series, days) or (factors, series, days); a series is the mail of one
-subject (a domain, stream, relay or address) to one mailbox provider, day by day.
+What counts against a sender is added in log-odds, and the loss is shared among the factors in proportion. A reading is
+100 minus its pulls, exactly: everything is settled in tenths of a point, and what rounding leaves over goes to the
+largest remainders. All arrays are (series, days) or (factors, series, days); a series is the mail of one subject (a
+domain, stream, relay or address) to one mailbox provider, day by day.
 """
 
 from collections.abc import Mapping
@@ -11,25 +12,33 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rust_gauge.core.reputation.factors import FACTORS, Factor, Kind
-from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_ends
+from rust_gauge.core.reputation.factors import FACTORS, OFFSET, Factor, Kind
+from rust_gauge.core.reputation.memory import Z80, Array, before, decay_of, faded, of_others, rate_ends
+from rust_gauge.core.reputation.outages import tried
 
 COUNTS = (
     "attempted", "delivered", "invalid_addresses", "refusals", "listings", "authentication", "delays", "complaints",
-    "unsubscribes", "opened", "held", "copies", "placement",
+    "unsubscribes", "opened", "held", "copies", "placement", "greylisted",
 )  # fmt: skip
-"""Messages and events; at the end test copies whose fate is known, and those of them in spam or lost."""
+"""Messages and events; test copies whose fate is known, and those of them in spam or lost; those delays that are
+greylisting.
+"""
 ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
 _MAIL_HALF_LIFE = 7.0  # days; last week counts half as much as today
-_PAST = 45.0  # half-life of a sender's own past, which is its prior
+_PAST = 30.0  # half-life of a sender's own past, which is its prior
 _PAST_WORTH = 3.0  # how many times a factor's `worth` the prior of that prior counts
-_SURE = 1.645  # the short memory speaks when 5 % or less speaks against it
+_SURE = 2.5  # standard normal value: the short memory speaks when less than a percent speaks against it
+_ENDS = 1.2 * Z80  # of an interval of 80 %, wider by a fifth: what is usual of a sender is itself only a guess
+_FIRST_CONTACT, _FORGOTTEN = 14, 49  # days for which greylisting is spared, and of silence after which it is again
 _SETTLES = 3  # days until openings of a day are in
 _PEAK = 90.0  # half-life of the best that openings once were
-_BESIDE_OTHERS = 0.85  # of the best: the best of several is in part luck
+_TRACKED = 45.0  # half-life of the memory that says whether a sender's openings are measured at all
+_LEAST_OPENNESS = 0.05  # of a provider's mail beside others', below which openings there say nothing
 _LEAST_OPENED = 0.02  # below this nobody reports openings
 _OPENED_FROM = 500.0  # messages from which a usual share of openings can be estimated
-_OPENED_DAYS = 28  # of mail before opens are judged, so that a monthly mailing counts
+_OPENED_DAYS = 28  # of mail before a fall of opens is judged, so that a monthly mailing counts
+_COMPARED_FROM = 100.0  # remembered messages of a sender that the median is taken over
+_COMPARED_BY = 5  # senders
 _MARGIN_MOST = 50.0  # half of the scale; a wider margin would say nothing more
 _COPIES_FROM = 1.0  # remembered copies
 NO_VALUE = -1  # tenths where there is too little mail
@@ -41,11 +50,14 @@ Tenths = NDArray[np.int16]
 class Surroundings:
     """What beside the counts decides, for each series. What is left out is taken for nothing.
 
-    `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender. `common_delay`:
-    the share of mail that a provider deferred for everybody, (series, days). `peers`: by factor, the usual rate of the
-    provider's other senders; for engagement how openly mail is read there beside other providers, NaN where that is
-    not known. `faults`: faults that the audit in force that day found. `foreseen`: messages of the day that a warm-up
-    plan allows, (series, days), 0 where none is in force.
+    `reports`: whether the provider sends complaint reports. `sender`: which series are of one sender; without it each
+    is one of its own. `common_delay`: the share of mail that a provider deferred for everybody, (series, days).
+    `peers`: by factor, the usual rate of the provider's other senders; for engagement how openly mail is read there
+    beside other providers, NaN where that is not known. `median_opens`: the median sender's share of openings; without
+    it that of the senders given, where they are enough; NaN where it is not known. `faults`: faults that the audit in
+    force that day found. `foreseen`: messages of the day that a warm-up plan allows, (series, days), 0 where none is
+    in force. `open_day`: the last day is not over, so that mail which waits has not come to an end yet. `elsewhere`: by
+    factor what `elsewhere` returns, where the sender's other series are not given.
     """
 
     reports: NDArray[np.bool_]
@@ -54,6 +66,20 @@ class Surroundings:
     peers: Mapping[str, Array] | None = None
     faults: Array | None = None
     foreseen: Array | None = None
+    median_opens: float | None = None
+    open_day: bool = False
+    elsewhere: "Mapping[str, Elsewhere] | None" = None
+
+
+@dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """What a sender's other providers remember of a factor, (series, days): events, the mail they are counted against,
+    and how many events of it would be usual.
+    """
+
+    events: Array
+    mail: Array
+    usual: Array
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,136 +110,225 @@ def read(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACT
     measures = measure(counts, around, factors)
     mail = faded(counts[0], decay_of(_MAIL_HALF_LIFE))
     value, low, high = (np.nan_to_num(values) for values in (measures.value, measures.low, measures.high))
-    weights = np.array([factor.weight for factor in factors])[:, None, None]
-    points = weights * _shares(value, factors)
-    spread = weights * (_shares(high, factors) - _shares(low, factors)) / 2
-    margins = np.minimum(_MARGIN_MOST, np.sqrt((spread**2).sum(axis=0)))
+    terms, least, most = (_terms(values, factors) for values in (value, low, high))
+    against = terms.sum(axis=0)
+    points = lost(against) * (terms / np.maximum(against, 1e-12))
+    # Each term is as uncertain as its rate; that of their sum is the root of the squares.
+    above, below = (np.sqrt(((side - terms) ** 2).sum(axis=0)) for side in (most, least))
+    margins = (lost(against + above) - lost(np.maximum(0.0, against - below))) / 2
     pulls = in_tenths(points)
     enough = mail >= ENOUGH_MAIL
     pulls[:, ~enough] = 0
     tenths = np.where(enough, 1000 - pulls.sum(axis=0), NO_VALUE).astype(np.int16)
-    margin = np.where(enough, np.rint(margins * 10), NO_VALUE).astype(np.int16)
+    margin = np.where(enough, np.rint(np.minimum(_MARGIN_MOST, margins) * 10), NO_VALUE).astype(np.int16)
     return Readings(tenths, margin, pulls, mail, measures)
 
 
-def _shares(measures: Array, factors: tuple[Factor, ...]) -> Array:
-    return np.stack([factor.share_of_weight(row) for factor, row in zip(factors, measures, strict=True)])
+def _terms(measures: Array, factors: tuple[Factor, ...]) -> Array:
+    return np.stack([factor.log_odds(row) for factor, row in zip(factors, measures, strict=True)])
+
+
+def log_odds_of(points: float, loss: float) -> float:
+    """Return what a factor counts against a sender by itself, whatever else does, if it takes so many of the points
+    that are lost.
+    """
+    if loss <= 0:
+        return 0.0
+    whole = min(max(loss, 0.05), 99.95)
+    return float((OFFSET + np.log((1 + np.exp(-OFFSET)) * 100 / (100 - whole) - 1)) * points / loss)
+
+
+def lost(against: Array) -> Array:
+    """Points that are lost where so much, in log-odds, counts against a sender: 0 where nothing does, at most 100."""
+    out: Array = 100 - 100 * (1 + np.exp(-OFFSET)) / (1 + np.exp(np.minimum(against, 500.0) - OFFSET))
+    return out
 
 
 def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> Measures:
     """Measure each factor day by day; some factors alone if only they are given."""
     by_name = dict(zip(COUNTS, counts, strict=True))
-    exposures = _exposures(by_name)
     shape = (len(factors), *counts.shape[1:])
     value, low, high = np.zeros(shape), np.zeros(shape), np.zeros(shape)
     rates = [n for n, factor in enumerate(factors) if factor.kind is Kind.RATE]
     if rates:
-        value[rates], low[rates], high[rates] = _rates([factors[n] for n in rates], by_name, exposures, around)
+        value[rates], low[rates], high[rates] = _rates([factors[n] for n in rates], by_name, around)
     for n, factor in enumerate(factors):
         if factor.kind is Kind.ENGAGEMENT:
-            value[n], low[n], high[n] = _engagement(factor, by_name["opened"], exposures[factor.of], around)
+            value[n], low[n], high[n] = _engagement(factor, by_name, around)
         elif factor.kind is Kind.VOLUME:
             value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"], around.foreseen)
         elif factor.kind is Kind.AUDIT and around.faults is not None:
             value[n] = low[n] = high[n] = around.faults
-        if factor.name == "complaints":
-            value[n, ~around.reports] = np.nan
-        elif factor.name == "placement":  # without copies of late nothing is known of it
+        if factor.name == "placement":  # without copies of late nothing is known of it
             unknown = faded(by_name["copies"], decay_of(factor.half_life)) < _COPIES_FROM
             for part in (value, low, high):
                 part[n, unknown] = np.nan
     return Measures(value, low, high)
 
 
-def _exposures(counts: Mapping[str, Array]) -> dict[str, Array]:
-    """Return the mail that events are counted against. Complaints and unsubscribes are counted on the day of their
-    message; opens on their own, which may be a day or two later.
+def exposure(factor: Factor, counts: Mapping[str, Array]) -> Array:
+    """Return the messages (of placement, test copies) that a rate's events are counted against."""
+    if factor.of == "tried":
+        return tried(counts["attempted"], counts[factor.name])
+    return counts[factor.of]
+
+
+def seen_of(factor: Factor, counts: Mapping[str, Array], around: Surroundings) -> tuple[Array, Array]:
+    """Return a factor's events by day, and the mail that they are counted against.
+
+    Complaints and unsubscribes are counted on the day of their message. Delays count except for the greylisting of a
+    first contact, and except for days on which the provider deferred everybody's mail: those say nothing of a sender.
+    While a day lasts, what waits counts only as far as other mail has come to an end.
     """
-    delivered = counts["delivered"]
-    yesterday, earlier = before(delivered), before(delivered, 2)
-    return {
-        "attempted": counts["attempted"],
-        "delivered": delivered,
-        "opened_of": 0.65 * delivered + 0.25 * yesterday + 0.1 * earlier,
-        "copies": counts["copies"],
-    }
+    events = counts[factor.name]
+    mail = exposure(factor, counts)
+    if factor.of != "tried":
+        if factor.name == "complaints":
+            mail, events = mail * around.reports[:, None], events * around.reports[:, None]
+        return events, mail
+    sent = np.cumsum(mail, axis=-1)
+    new = before(sent, _FIRST_CONTACT) - before(sent, _FORGOTTEN) <= 0
+    if around.open_day:
+        mail[:, -1] = counts["attempted"][:, -1]
+    events = np.minimum(events, mail) - np.where(new, np.minimum(counts["greylisted"], mail), 0.0)
+    if around.common_delay is not None:
+        own = around.common_delay <= 0
+        events, mail = events * own, mail * own
+    return np.maximum(0.0, events), mail
 
 
-def _rates(
-    factors: list[Factor], counts: Mapping[str, Array], exposures: Mapping[str, Array], around: Surroundings
-) -> tuple[Array, Array, Array]:
-    """Rates with their ends. The long memory is the rule; the short one counts where it is sure of more."""
-    events = np.stack([counts[factor.name] for factor in factors])
-    mail = np.stack([exposures[factor.of] for factor in factors])
-    if around.common_delay is not None:  # what a provider did to everybody is nobody's fault
-        for at, factor in enumerate(factors):
-            if factor.name == "delays":
-                events[at] = np.maximum(0.0, events[at] - around.common_delay * mail[at])
+def elsewhere(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = FACTORS) -> dict[str, Elsewhere]:
+    """Return by factor what each series' sender shows at its other providers."""
+    by_name = dict(zip(COUNTS, counts, strict=True))
+    rates = [factor for factor in factors if factor.kind is Kind.RATE]
+    found = [seen_of(factor, by_name, around) for factor in rates]
+    usual = _usual(rates, around, counts.shape[1])
+    slow = np.array([decay_of(factor.half_life) for factor in rates])[:, None]
+    seen, sent = (faded(np.stack(part), slow) for part in zip(*found, strict=True))
+    return dict(zip((factor.name for factor in rates), _elsewhere(seen, sent, usual, around), strict=True))
+
+
+def _elsewhere(seen: Array, sent: Array, usual: Array, around: Surroundings) -> list[Elsewhere]:
+    if around.sender is None:
+        none = np.zeros(seen.shape[1:])
+        return [Elsewhere(none, none, none) for _ in seen]
+    sums = of_others(np.concatenate([seen, sent, sent * usual]), around.sender)
+    return [Elsewhere(*parts) for parts in zip(*np.split(sums, 3), strict=True)]
+
+
+def _usual(factors: list[Factor], around: Surroundings, series: int) -> Array:
     peers = around.peers or {}
-    series = counts["attempted"].shape[0]
-    usual = np.stack([peers.get(factor.name, np.full(series, factor.usual)) for factor in factors])[:, :, None]
-    worth = np.array([factor.worth for factor in factors])[:, None, None]
-    watch = np.array([factor.watch for factor in factors])[:, None, None]
-    # The prior: what is usual at this provider, then more and more the sender's own past.
-    past_events, past_mail = (before(faded(values, decay_of(_PAST))) for values in (events, mail))
-    prior = np.minimum(watch, (past_events + usual * worth * _PAST_WORTH) / (past_mail + worth * _PAST_WORTH))
+    return np.stack([peers.get(factor.name, np.full(series, factor.usual)) for factor in factors])[:, :, None]
+
+
+def _rates(factors: list[Factor], counts: Mapping[str, Array], around: Surroundings) -> tuple[Array, Array, Array]:
+    """Rates with their ends; NaN where nothing is seen here or elsewhere. The long memory is the rule; the short one
+    counts where it is sure of more.
+    """
+    found = [seen_of(factor, counts, around) for factor in factors]
+    events, mail = np.stack([one for one, _ in found]), np.stack([one for _, one in found])
+    usual = _usual(factors, around, mail.shape[1])
+    worth, watch = (np.array([getattr(f, name) for f in factors])[:, None, None] for name in ("worth", "watch"))
     slow, quick = (np.array([decay_of(half) for half in halves])[:, None] for halves in zip(
         *((factor.half_life, factor.quick) for factor in factors), strict=True
     ))  # fmt: skip
-    seen, sent = faded(events, slow) + prior * worth, faded(mail, slow) + worth
-    mean = np.minimum(1.0, seen / sent)
-    low, high = rate_ends(seen, sent)
+    seen, sent = faded(events, slow), faded(mail, slow)
+    # The prior: what is usual here, as much more or less as the sender has at its other providers; then its own past.
+    if around.elsewhere is not None:
+        others = [around.elsewhere[factor.name] for factor in factors]
+    else:
+        others = _elsewhere(seen, sent, usual, around)
+    other, other_mail, other_usual = (np.stack([getattr(one, name) for one in others]) for name in (
+        "events", "mail", "usual"
+    ))  # fmt: skip
+    pooled = usual * (other + usual * worth) / (other_usual + usual * worth)
+    past_events, past_mail = (before(faded(values, decay_of(_PAST))) for values in (events, mail))
+    prior = np.minimum(
+        np.maximum(watch, pooled), (past_events + pooled * worth * _PAST_WORTH) / (past_mail + worth * _PAST_WORTH)
+    )
+    a, b = seen + prior * worth, sent + worth
+    mean = np.minimum(1.0, a / b)
+    low, high = rate_ends(a, b, _ENDS)
     lately, of = faded(events, quick) + prior * worth, faded(mail, quick) + worth
     sure, _ = rate_ends(lately, of, _SURE)
+    _, high_lately = rate_ends(lately, of, _ENDS)
+    quicker = sure > mean
     value = np.maximum(mean, sure)
-    _, high_lately = rate_ends(lately, of)
-    return (
-        value,
-        np.where(sure > mean, np.maximum(low, mean), low),
-        np.where(sure > mean, np.maximum(high, high_lately), high),
-    )
+    low, high = np.where(quicker, np.maximum(low, mean), low), np.where(quicker, np.maximum(high, high_lately), high)
+    unseen = ~around.reports[:, None] & (other_mail < ENOUGH_MAIL)
+    for n, factor in enumerate(factors):
+        if factor.name == "complaints":
+            value[n, unseen[n]] = low[n, unseen[n]] = high[n, unseen[n]] = np.nan
+    return value, low, high
 
 
-def _engagement(factor: Factor, opened: Array, mail: Array, around: Surroundings) -> tuple[Array, Array, Array]:
-    """How far openings lie below what is usual: 0.25 is a quarter less. NaN where nobody reports openings.
+def _engagement(factor: Factor, counts: Mapping[str, Array], around: Surroundings) -> tuple[Array, Array, Array]:
+    """How many times as many openings the median sender has: 2 is half as many. NaN where nobody reports openings.
 
-    Usual is the best of the sender's own past here and, where it is known how openly a provider's mail is read, of what
-    its readers at other providers do.
+    Openings come a day or two after their message, so they are compared with the mail of those days. Where it is known
+    how openly mail is read at each provider, a sender's level is compared with the median sender's, what it has at
+    other providers being its prior; elsewhere with the best that it had there itself.
     """
-    past_opened = before(faded(opened, decay_of(_PAST)), _SETTLES)
-    past_mail = before(faded(mail, decay_of(_PAST)), _SETTLES)
+    opened, delivered = counts["opened"], counts["delivered"]
+    mail = 0.65 * delivered + 0.25 * before(delivered) + 0.1 * before(delivered, 2)
+    own = _beside_own_best(factor, opened, mail)
+    openness = (around.peers or {}).get("engagement")
+    if openness is None or around.sender is None:
+        return own
+    open_here = np.nan_to_num(openness)[:, None]
+    decay = decay_of(factor.half_life)
+    visible = open_here > _LEAST_OPENNESS
+    seen, sent = (np.where(visible, faded(values, decay), 0.0) for values in (opened, mail))
+    expected = sent * open_here
+    others, others_expected = of_others(np.stack([seen, expected]), around.sender)
+    median = _median_opens(others + seen, others_expected + expected, around)
+    pooled = (others + median * factor.worth) / (others_expected + factor.worth)
+    a, b = seen + pooled * factor.worth, expected + factor.worth
+    low, high = rate_ends(a, b, _ENDS)
+    tracked = faded(opened, decay_of(_TRACKED))
+    tracks = (tracked + of_others(tracked[None], around.sender)[0]) > 0
+    known = tracks & (others_expected + expected > 0) & ~np.isnan(median)
+    beside = [np.where(known, median / np.maximum(level, 1e-6), fallen) for level, fallen in zip(
+        (np.minimum(1.0, a / b), high, low), own, strict=True
+    )]  # fmt: skip
+    return beside[0], beside[1], beside[2]
+
+
+def _median_opens(opened: Array, expected: Array, around: Surroundings) -> Array:
+    """(days,): the median sender's share of openings; NaN where it is not known."""
+    days = opened.shape[-1]
+    if around.median_opens is not None:
+        return np.full(days, around.median_opens)
+    assert around.sender is not None
+    _, first = np.unique(around.sender, return_index=True)
+    there = (expected[first] >= _COMPARED_FROM) & (opened[first] > 0)
+    level = np.where(there, opened[first] / np.maximum(expected[first], 1e-9), np.nan)
+    out = np.full(days, np.nan)
+    enough = there.sum(axis=0) >= _COMPARED_BY
+    if enough.any():
+        out[enough] = np.nanmedian(level[:, enough], axis=0)
+    return out
+
+
+def _beside_own_best(factor: Factor, opened: Array, mail: Array) -> tuple[Array, Array, Array]:
+    """How many times as many openings there were at best; that is forgotten slowly, so that a slow fall is seen too."""
+    past_opened = before(faded(opened, decay_of(_TRACKED)), _SETTLES)
+    past_mail = before(faded(mail, decay_of(_TRACKED)), _SETTLES)
     # In the first weeks a share depends on how soon opens are reported; the best of them would stay for months.
     days_seen = np.cumsum(np.cumsum(mail, axis=-1) > 0, axis=-1)
     known = (past_mail >= _OPENED_FROM) & (days_seen >= _OPENED_DAYS)
     share = np.where(known, np.minimum(1.0, past_opened / np.maximum(past_mail, 1.0)), 0.0)
-    # What fell slowly, or long ago, has still fallen: the best there was is forgotten slowly.
     usual, keeps = np.empty_like(share), decay_of(_PEAK)
     best = np.zeros(share.shape[:-1])
     for day in range(share.shape[-1]):
         best = np.maximum(share[..., day], best * keeps)
         usual[..., day] = best
-    openness = (around.peers or {}).get("engagement")
-    if openness is not None and around.sender is not None:
-        usual = np.maximum(usual, _BESIDE_OTHERS * _elsewhere(share, openness, around.sender))
     decay = decay_of(factor.half_life)
-    seen, sent = faded(opened, decay) + usual * factor.worth, faded(mail, decay) + factor.worth
-    low, high = rate_ends(seen, sent)
+    a, b = faded(opened, decay) + usual * factor.worth, faded(mail, decay) + factor.worth
+    low, high = rate_ends(a, b, _ENDS)
     can = known & (usual >= _LEAST_OPENED)
-    floor = np.where(can, usual, 1.0)
-    drops = [
-        np.where(can, np.clip(1 - values / floor, 0.0, 1.0), np.nan)
-        for values in (np.minimum(1.0, seen / sent), high, low)
-    ]
-    return drops[0], drops[1], drops[2]
-
-
-def _elsewhere(share: Array, openness: Array, sender: NDArray[np.intp]) -> Array:
-    """Return the share of openings that a sender's best provider lets expect at each of the others, else 0."""
-    known = np.nan_to_num(openness)[:, None]
-    own = np.where(known > 0, share / np.where(known > 0, known, 1.0), 0.0)
-    best = np.zeros((int(sender.max(initial=-1)) + 1, share.shape[1]))
-    np.maximum.at(best, sender, own)
-    return best[sender] * known
+    found = [np.where(can, usual / np.maximum(values, 1e-6), np.nan) for values in (np.minimum(1.0, a / b), high, low)]
+    return found[0], found[1], found[2]
 
 
 def _volume(factor: Factor, mail: Array, foreseen: Array | None) -> Array:
