@@ -9,8 +9,10 @@ import numpy as np
 import pytest
 from sqlalchemy import text
 
+from rust_gauge.core.reputation import factors_with
 from rust_gauge.core.roles import Role
 from rust_gauge.store import accounts, jobs
+from rust_gauge.store import audits as store_settings
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.engine import Store
 from rust_gauge.store.migrate import migrate
@@ -200,3 +202,47 @@ def test_runs_are_summed_by_day_readings_get_a_factor_and_limits_keep_what_was_s
         assert [tuple(each) for each in taken] == [(9, 2, 1, 9)]
         policy = json.loads(connection.scalar(text("SELECT document FROM tenant_setting")))
         assert policy["policy"]["rules"][0]["causes"] == ["policy", "relay_denied", "sender_unproven"]
+
+
+def test_readings_of_before_are_left_to_be_shown_and_weights_are_converted(store: Store) -> None:
+    """The arithmetic of readings changed: nothing that a tenant set, or had on its wall, is lost."""
+    migrate(store, "0027")
+    settings = {
+        "factors": {
+            "complaints": {"weight": 30.0, "watch": 0.0008},
+            "engagement": {"watch": 0.2, "half_life": 6.0},
+            "delays": {"watch": 0.2, "stop": 0.5},
+        },
+        "changed_at": AT, "changed_by": "isla",
+    }  # fmt: skip
+    row = (
+        "INSERT INTO reading_series (tenant_id, kind, subject_id, provider_id, first_day, last_day, tenths, margin, mail, "
+        "pulls, measures, trend, history, computed_at) VALUES (1, 1, {}, {}, '2026-11-18', '2026-11-20', {}, 10, 5, '', "
+        "'', '', '', '2026-11-20')"
+    )
+    with store.engine.begin() as connection:
+        connection.exec_driver_sql(
+            f"INSERT INTO tenant (id, slug, name, created_at) VALUES (1, 'ferries', 'Ferries', '{AT}')"
+        )
+        for id, name in ((1, "a.example"), (2, "b.example")):
+            connection.exec_driver_sql(
+                "INSERT INTO sending_domain (id, tenant_id, name, origin, selectors, created_at) "
+                f"VALUES ({id}, 1, '{name}', 'added', '[]', '{AT}')"
+            )
+        for values in ((1, 1, 873), (1, 9, 410), (2, 1, -1)):
+            connection.exec_driver_sql(row.format(*values))
+        connection.execute(
+            text("INSERT INTO tenant_setting VALUES (1, 'reputation', :document, :at)"),
+            {"document": json.dumps(settings), "at": AT},
+        )
+    migrate(store)
+    with store.engine.begin() as connection:
+        kept = store_settings.get_setting(connection, 1, "reputation")
+        left = store_settings.get_setting(connection, 1, "reading_change")
+        assert kept is not None
+        assert kept["factors"] == {
+            "complaints": {"weight": 0.225, "watch": 0.0008}, "engagement": {"half_life": 6.0},
+        }  # fmt: skip
+        factors_with(kept["factors"])
+        assert left == {"why": "arithmetic", "before": {"a.example": 87.3, "b.example": None}}
+        assert store_readings.jumped(connection, 1, 1, date(2026, 1, 1)) == set()

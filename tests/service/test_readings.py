@@ -12,6 +12,8 @@ from rust_gauge.contract.readings import FactorSettings, ForecastRequest, NewAnn
 from rust_gauge.contract.suppression import NewEntries
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation
+from rust_gauge.service.readings import settings as reading_settings
+from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs
 from rust_gauge.store.jobs import Job
 from tests.conftest import TODAY, Office, forget_others
@@ -62,12 +64,17 @@ def test_readings_follow_events_and_their_pulls_add_up(office: Office, client: C
     assert last.provisional
     assert not series.readings[0].provisional
     assert round(10 * last.value) + sum(round(10 * pull.points) for pull in last.pulls) == 1000
-    assert {(pull.factor, pull.provider) for pull in last.pulls[:2]} == {
-        ("complaints", "kestrelbox.example"),
-        ("invalid_addresses", "tidepost.example"),
-    }
+    pulls = {(pull.factor, pull.provider): pull for pull in last.pulls}
+    own, bounces, assumed = (
+        pulls["complaints", "kestrelbox.example"], pulls["invalid_addresses", "tidepost.example"],
+        pulls["complaints", "tidepost.example"],
+    )  # fmt: skip
+    assert (own.count, own.total, own.elsewhere) == (10, 100, False)
+    assert (bounces.count, bounces.total) == (20, 500)
+    assert (assumed.count, assumed.total, assumed.elsewhere) == (10, 100, True), "reported by another provider only"
+    assert all(pull.points >= 1 for pull in (own, bounces, assumed))
     one = client.readings.series(office.slug, DOMAIN, provider="kestrelbox.example")
-    assert (one.readings[-1].value or 0) < last.value
+    assert (one.readings[-1].value or 0) < 60
     with pytest.raises(NotFoundError, match=r"no readings at provider unheard-of\.example"):
         client.readings.series(office.slug, DOMAIN, provider="unheard-of.example")
 
@@ -85,7 +92,7 @@ def test_the_wall_has_domains_as_rows_and_providers_as_columns(office: Office, c
     (domain,) = wall.rows
     assert (domain.name, domain.delivered, domain.faults) == (DOMAIN, 580, None)
     assert domain.heaviest is not None
-    assert (domain.heaviest.factor, domain.heaviest.provider) == ("invalid_addresses", "tidepost.example")
+    assert domain.heaviest.factor == "complaints"
     assert [len(cell.trend) for cell in domain.cells] == [14] * 4
     assert domain.cells[-1].value is None
 
@@ -220,6 +227,12 @@ def test_what_moved_it_names_factor_provider_stream_and_what_else_happened(offic
     }
     assert by_stream == {"alerts": (0.0, pytest.approx(30 / 7, abs=0.1))}
     assert [annotation.text for annotation in moved.annotations if annotation.kind == "annotation"] == ["a new key"]
+    (one, *_) = moved.factors
+    assert (one.factor, one.providers, one.days) == ("authentication", 1, 7)
+    assert (one.count_before, one.total_before, one.count_after, one.total_after) == (0, 700, 30, 700)
+    assert sum(each.change for each in moved.factors) == pytest.approx(
+        sum(move.change for move in moved.moves), abs=0.01
+    )
     with pytest.raises(InvalidInputError, match="first must be before"):
         client.readings.explain(office.slug, DOMAIN, today, today)
     (note,) = [
@@ -237,8 +250,13 @@ def test_a_mended_key_is_foreseen_to_bring_it_back_and_room_is_told(office: Offi
     days_of_mail(office, client, 20, **BROKEN)
     found = client.readings.forecast(office.slug, DOMAIN, ForecastRequest(remains={"authentication": 0}, days=20))
     assert len(found.days) == 20
-    assert (found.days[-1].with_change or 0) >= (found.days[-1].unchanged or 0)
-    assert found.sound_again is not None
+    assert found.changed
+    assert (found.days[8].with_change or 0) > (found.days[8].unchanged or 0)
+    plain = client.readings.forecast(office.slug, DOMAIN, ForecastRequest(days=20))
+    assert not plain.changed
+    assert {day.with_change for day in plain.days} == {None}
+    assert [day.unchanged for day in plain.days] == [day.unchanged for day in found.days]
+    assert all(day.margin is not None for day in plain.days)
     rooms = {room.factor: room for room in client.readings.headroom(office.slug, DOMAIN)}
     bad = rooms["invalid_addresses"]
     assert bad.to_watch is not None
@@ -275,7 +293,7 @@ def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Of
     days_of_mail(office, client, 20, **BROKEN)
     before = client.readings.wall().rows[0].cells[0].value
     view = client.readings.set_settings(
-        office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=5)})
+        office.slug, ReadingSettings(factors={"authentication": FactorSettings(weight=0.1)})
     )
     assert view.job is not None
     assert {factor.name: factor.changed for factor in view.factors if factor.changed} == {"authentication": ["weight"]}
@@ -286,11 +304,37 @@ def test_other_settings_compute_the_past_anew_and_show_old_beside_new(office: Of
     assert (change["name"], change["before"]) == (DOMAIN, before)
     assert change["after"] > change["before"]
     assert client.readings.wall().rows[0].cells[0].value == change["after"]
+    shown = client.readings.settings(office.slug).last_change
+    assert shown is not None
+    assert shown.why == "settings"
+    assert [(each.name, each.before, each.after) for each in shown.changes] == [(DOMAIN, before, change["after"])]
     with pytest.raises(InvalidInputError, match="below the stop line"):
         client.readings.set_settings(office.slug, ReadingSettings(factors={"complaints": FactorSettings(watch=0.5)}))
     assert client.readings.reset_settings(office.slug).settings.factors == {}
     office.world.work()
     assert client.readings.wall().rows[0].cells[0].value == before
+
+
+def test_an_upgrade_that_changes_the_arithmetic_shows_old_beside_new_once(office: Office, client: Client) -> None:
+    """The migration leaves the readings of before; whichever process asks first has them computed again."""
+    days_of_mail(office, client, 20)
+    now = client.readings.wall().rows[0].cells[0].value
+    left = {"why": "arithmetic", "before": {DOMAIN: 41.5, "gone.example": None}}
+    context = office.world.context
+    id = office.tenant.id
+    context.store.transaction(lambda c: store_settings.put_setting(c, id, "reading_change", left, TODAY))
+    assert client.readings.settings(office.slug).last_change is None
+    with ThreadPoolExecutor(4) as pool:
+        asked = list(pool.map(lambda _: reading_settings.ask_after_upgrades(context), range(4)))
+    assert sum(asked) == 1
+    office.world.work()
+    shown = client.readings.settings(office.slug).last_change
+    assert shown is not None
+    assert shown.why == "arithmetic"
+    assert [(each.name, each.before, each.after) for each in shown.changes] == [
+        ("gone.example", None, None), (DOMAIN, 41.5, now),
+    ]  # fmt: skip
+    assert reading_settings.ask_after_upgrades(context) == 0
 
 
 def test_a_providers_outage_is_recognised_over_all_senders_and_is_nobodys_fault(office: Office, client: Client) -> None:

@@ -7708,7 +7708,8 @@ export interface components {
         };
         /**
          * Explanation
-         * @description What changed a reading between two days: all changes of its pulls, the largest first, and what else happened.
+         * @description What changed a reading between two days: by factor, then each factor at each provider, both the largest first;
+         *     and what else happened.
          * @example {
          *       "subject": "domain",
          *       "name": "news.glasswort.example",
@@ -7734,6 +7735,7 @@ export interface components {
          *             "count": 1,
          *             "total": 1,
          *             "days": 7,
+         *             "elsewhere": false,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
@@ -7762,12 +7764,27 @@ export interface components {
          *             "count": 1,
          *             "total": 1,
          *             "days": 7,
+         *             "elsewhere": false,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
          *           }
          *         ]
          *       },
+         *       "factors": [
+         *         {
+         *           "factor": "complaints",
+         *           "before": 0.5,
+         *           "after": 0.5,
+         *           "change": 0.5,
+         *           "providers": 1,
+         *           "days": 7,
+         *           "count_before": 1,
+         *           "total_before": 1,
+         *           "count_after": 1,
+         *           "total_after": 1
+         *         }
+         *       ],
          *       "moves": [
          *         {
          *           "factor": "complaints",
@@ -7812,12 +7829,65 @@ export interface components {
             name: string;
             first: components["schemas"]["Reading"];
             last: components["schemas"]["Reading"];
+            /** Factors */
+            factors: components["schemas"]["FactorMove"][];
             /** Moves */
             moves: components["schemas"]["Move"][];
             /** Streams */
             streams: components["schemas"]["StreamMove"][];
             /** Annotations */
             annotations: components["schemas"]["Annotation"][];
+        };
+        /**
+         * FactorMove
+         * @description How much more one factor pulls on the second day than on the first, over all providers of `moves`, with the
+         *     counts of the `days` days that end on each.
+         * @example {
+         *       "factor": "complaints",
+         *       "before": 0.5,
+         *       "after": 0.5,
+         *       "change": 0.5,
+         *       "providers": 1,
+         *       "days": 7,
+         *       "count_before": 1,
+         *       "total_before": 1,
+         *       "count_after": 1,
+         *       "total_after": 1
+         *     }
+         */
+        FactorMove: {
+            /**
+             * Factor
+             * @enum {string}
+             */
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
+            /**
+             * Change
+             * @description after - before, in points; negative: improved
+             */
+            change: number;
+            /**
+             * Providers
+             * @description Providers at which it changed
+             */
+            providers: number;
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+            /** Count Before */
+            count_before?: number | null;
+            /** Total Before */
+            total_before?: number | null;
+            /** Count After */
+            count_after?: number | null;
+            /** Total After */
+            total_after?: number | null;
         };
         /**
          * FactorSettings
@@ -7837,7 +7907,10 @@ export interface components {
             watch?: number | null;
             /** Stop */
             stop?: number | null;
-            /** Weight */
+            /**
+             * Weight
+             * @description Log-odds that it takes at its watch line
+             */
             weight?: number | null;
             /** Half Life */
             half_life?: number | null;
@@ -7876,7 +7949,7 @@ export interface components {
              * Unit
              * @enum {string}
              */
-            unit: "rate" | "drop" | "doublings" | "faults";
+            unit: "rate" | "times" | "doublings" | "faults";
             /** Watch */
             watch: number;
             /** Stop */
@@ -8987,6 +9060,7 @@ export interface components {
          * Forecast
          * @description The forecast readings.
          * @example {
+         *       "changed": true,
          *       "days": [
          *         {
          *           "day": "2026-11-20",
@@ -8999,17 +9073,23 @@ export interface components {
          *     }
          */
         Forecast: {
+            /**
+             * Changed
+             * @description A change was asked for
+             */
+            changed: boolean;
             /** Days */
             days: components["schemas"]["ForecastDay"][];
             /**
              * Sound Again
-             * @description Day on which it is sound with the change, if it is not now
+             * @description Day on which it is sound, with the change if there is one; absent if it is now
              */
             sound_again?: string | null;
         };
         /**
          * ForecastDay
-         * @description A day of the forecast: unchanged, and with the change.
+         * @description A day of the forecast: unchanged, and with the change where one was asked for. `margin` is of the latter, else
+         *     of the former.
          * @example {
          *       "day": "2026-11-20",
          *       "unchanged": 0.5,
@@ -9026,7 +9106,7 @@ export interface components {
             /** Unchanged */
             unchanged: number | null;
             /** With Change */
-            with_change: number | null;
+            with_change?: number | null;
             /** Margin */
             margin: number | null;
         };
@@ -11473,7 +11553,7 @@ export interface components {
              * @default rate
              * @enum {string}
              */
-            unit: "rate" | "drop" | "doublings" | "faults";
+            unit: "rate" | "times" | "doublings" | "faults";
             /** Measure Before */
             measure_before: number | null;
             /** Measure After */
@@ -16689,8 +16769,9 @@ export interface components {
         /**
          * Pull
          * @description How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
-         *     `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-         *     compares the last week's mail with a usual week; `faults` counts the faults of the audit in force. `count` of
+         *     `unit`: `rate` is a fraction of the mail; `times` says how many times as many opens the median sender has (where
+         *     that is not known, the subject itself had at best); `doublings` compares the last week's mail with a usual week;
+         *     `faults` counts the faults of the audit in force. `count` of
          *     `total` is what was seen in the last `days` days; `measure` is an estimate in which recent mail counts more and
          *     the sender's past counts too, so the two differ.
          * @example {
@@ -16707,6 +16788,7 @@ export interface components {
          *       "count": 1,
          *       "total": 1,
          *       "days": 7,
+         *       "elsewhere": false,
          *       "measured": true,
          *       "kinds": [],
          *       "causes": []
@@ -16729,7 +16811,7 @@ export interface components {
              * @default rate
              * @enum {string}
              */
-            unit: "rate" | "drop" | "doublings" | "faults";
+            unit: "rate" | "times" | "doublings" | "faults";
             /** Measure */
             measure: number;
             /** Low */
@@ -16756,6 +16838,12 @@ export interface components {
              * @default 7
              */
             days: number;
+            /**
+             * Elsewhere
+             * @description This provider reports nothing of it: measure and counts are of the subject's other providers
+             * @default false
+             */
+            elsewhere: boolean;
             /**
              * Measured
              * @description False if the measure is no longer known: on the wall of an earlier day
@@ -16885,6 +16973,7 @@ export interface components {
          *           "count": 1,
          *           "total": 1,
          *           "days": 7,
+         *           "elsewhere": false,
          *           "measured": true,
          *           "kinds": [],
          *           "causes": []
@@ -16916,6 +17005,52 @@ export interface components {
             provisional: boolean;
             /** Pulls */
             pulls: components["schemas"]["Pull"][];
+        };
+        /**
+         * ReadingChange
+         * @description A domain's reading of the same day, computed twice.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "before": 0.5,
+         *       "after": 0.5
+         *     }
+         */
+        ReadingChange: {
+            /** Name */
+            name: string;
+            /** Before */
+            before: number | null;
+            /** After */
+            after: number | null;
+        };
+        /**
+         * ReadingChanges
+         * @description Each domain's reading of the day before and after the last change of the arithmetic, or of the settings.
+         * @example {
+         *       "why": "arithmetic",
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "changes": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "before": 0.5,
+         *           "after": 0.5
+         *         }
+         *       ]
+         *     }
+         */
+        ReadingChanges: {
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "arithmetic" | "settings";
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Changes */
+            changes: components["schemas"]["ReadingChange"][];
         };
         /**
          * ReadingSeries
@@ -16950,6 +17085,7 @@ export interface components {
          *               "count": 1,
          *               "total": 1,
          *               "days": 7,
+         *               "elsewhere": false,
          *               "measured": true,
          *               "kinds": [],
          *               "causes": []
@@ -17020,7 +17156,18 @@ export interface components {
          *       ],
          *       "job": 1,
          *       "changed_at": "2026-11-20T08:00:00Z",
-         *       "changed_by": ""
+         *       "changed_by": "",
+         *       "last_change": {
+         *         "why": "arithmetic",
+         *         "at": "2026-11-20T08:00:00Z",
+         *         "changes": [
+         *           {
+         *             "name": "news.glasswort.example",
+         *             "before": 0.5,
+         *             "after": 0.5
+         *           }
+         *         ]
+         *       }
          *     }
          */
         ReadingSettingsView: {
@@ -17039,6 +17186,8 @@ export interface components {
              * @default
              */
             changed_by: string;
+            /** @description What the last recomputation did */
+            last_change?: components["schemas"]["ReadingChanges"] | null;
         };
         /**
          * ReceiverRule
@@ -22129,6 +22278,7 @@ export interface components {
          *             "count": 1,
          *             "total": 1,
          *             "days": 7,
+         *             "elsewhere": false,
          *             "measured": true,
          *             "kinds": [],
          *             "causes": []
@@ -22240,6 +22390,7 @@ export interface components {
          *         "count": 1,
          *         "total": 1,
          *         "days": 7,
+         *         "elsewhere": false,
          *         "measured": true,
          *         "kinds": [],
          *         "causes": []

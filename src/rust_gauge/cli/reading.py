@@ -24,12 +24,15 @@ from rust_gauge.cli.session import Session, checked, read_model
 from rust_gauge.contract.readings import (
     Annotation,
     Explanation,
+    FactorMove,
     FactorShown,
     ForecastRequest,
     Headroom,
+    Move,
     NewAnnotation,
     Pull,
     Reading,
+    ReadingChange,
     ReadingSeries,
     ReadingSettings,
     ReadingSettingsView,
@@ -43,6 +46,7 @@ EXAMPLES = (
     "reading forecast news.glasswort.example --volume 0.5",
     "wall --subject stream",
 )
+_SHOWN = 0.1  # points of a change at one provider
 _WIDEST = 14  # characters of a provider's name at the head of its column
 
 
@@ -79,9 +83,13 @@ def register(noun: Noun) -> None:
     made = noun.add("settings", settings, "show the parameters of readings, or set them", TABLE)
     either = made.add_mutually_exclusive_group()
     either.add_argument(
-        "--set", metavar="FILE", help='set them from a JSON file: {"factors": {"delays": {"weight": 5}}}'
+        "--set", metavar="FILE", help='set them from a JSON file: {"factors": {"delays": {"weight": 0.5}}}'
     )
     either.add_argument("--reset", action="store_true", help="go back to the default parameters")
+    either.add_argument(
+        "--last-change", action="store_true",
+        help="each domain's reading before and after the last change of the arithmetic or of the parameters",
+    )  # fmt: skip
 
 
 def _of_subject(noun: Noun, *words: object) -> argparse.ArgumentParser:
@@ -103,7 +111,7 @@ def measured(value: float | None, unit: str) -> str:
         return f"{2**value:.1f} times the usual week"
     if unit == "faults":
         return plural(round(value), "fault")
-    return f"{percent(value)} fewer opens" if unit == "drop" else percent(value)
+    return f"{percent(1 / value)} of usual opens" if unit == "times" and value else percent(value)
 
 
 def factor_name(name: str) -> str:
@@ -116,8 +124,8 @@ def _lines(pull: Pull) -> str:
         return f"watch line {percent(pull.watch)}, stop line {percent(pull.stop)}"
     if pull.unit == "doublings":
         return f"watch line {2**pull.watch:.1f} times, stop line {2**pull.stop:.1f} times"
-    if pull.unit == "drop":
-        return f"watch line {percent(pull.watch)}, stop line {percent(pull.stop)}"
+    if pull.unit == "times":
+        return f"watch line {percent(1 / pull.watch)}, stop line {percent(1 / pull.stop)}"
     return f"watch line {pull.watch:g}, stop line {pull.stop:g}"
 
 
@@ -165,17 +173,33 @@ def _headline(session: Session, series: ReadingSeries) -> None:
     when = "today so far" if last.provisional else str(last.day)
     output.line(f"{series.name}{where}  {output.paint(f'{last.value:g}', 'bold')} ± {last.margin:g}  {word}  ({when})")
     total = sum(pull.points for pull in last.pulls)
-    rates = " (rates are estimates: recent mail counts more)" if any(p.unit == "rate" for p in last.pulls[:6]) else ""
+    rates = " (rates are estimates: recent mail counts more)" if any(p.unit == "rate" for p in last.pulls) else ""
     output.line(f"100 - {total:.1f} = {last.value:g}{rates}")
-    for pull in last.pulls[:6]:
-        if pull.points:
-            what = f"{factor_name(pull.factor)}, {pull.label}"
-            seen = "" if pull.count is None else f"; {pull.count:,} of {pull.total:,}, last {pull.days} days"
-            output.line(f"  {pull.points:5.1f}  {what}: {measured(pull.measure, pull.unit)} ({_lines(pull)}{seen})")
-    smaller = [pull.points for pull in last.pulls[6:] if pull.points]
-    if smaller:
-        output.line(f"  {sum(smaller):5.1f}  {len(smaller)} smaller pulls")
+    for pulls in _by_factor(last.pulls):
+        points, worst = sum(pull.points for pull in pulls), pulls[0]
+        if round(points, 1):
+            at = worst.label if len(pulls) == 1 else f"most at {worst.label}"
+            more = f", {len(pulls)} providers" if len(pulls) > 1 else ""
+            output.line(
+                f"  {points:5.1f}  {factor_name(worst.factor)}{more}; {at}: {measured(worst.measure, worst.unit)} "
+                f"({_lines(worst)}{_seen(worst)})"
+            )
     output.line()
+
+
+def _by_factor(pulls: list[Pull]) -> list[list[Pull]]:
+    """Return the pulls of each factor together, the largest first."""
+    found: dict[str, list[Pull]] = {}
+    for pull in pulls:
+        found.setdefault(pull.factor, []).append(pull)
+    return sorted(found.values(), key=lambda mine: -sum(pull.points for pull in mine))
+
+
+def _seen(pull: Pull) -> str:
+    if pull.count is None:
+        return ""
+    where = " at the other providers, as this one reports none" if pull.elsewhere else ""
+    return f"; {pull.count:,} of {pull.total:,}, last {pull.days} days{where}"
 
 
 def wall(session: Session) -> int:
@@ -234,21 +258,37 @@ def _show_explanation(session: Session, found: Explanation, tenant: str) -> None
     output.line(
         f"{found.name}  {_value(found.first)} on {found.first.day}  →  {_value(found.last)} on {found.last.day}"
     )
-    rows = [
-        (f"{-move.change:+.1f}", factor_name(move.factor), move.label, f"{move.before:g} → {move.after:g}",
-         f"{measured(move.measure_before, move.unit)} → {measured(move.measure_after, move.unit)}")
-        for move in found.moves
-    ]  # fmt: skip
-    output.table(("points", "factor", "at", "pull", "measure"), rows, right=(0,))
-    for move in found.streams[:6]:
-        stream = move.stream or "no stream"
-        output.line(f"{factor_name(move.factor)} of {stream}: {move.before:g} a day → {move.after:g} a day")
+    rows: list[tuple[str, ...]] = []
+    for factor in found.factors:
+        seen = ""
+        if factor.count_after is not None:
+            seen = (
+                f"{factor.count_before:,} of {factor.total_before:,} → {factor.count_after:,} of "
+                f"{factor.total_after:,}, {factor.days} days each"
+            )
+        mine = [move for move in found.moves if move.factor == factor.factor]
+        at = mine[0].label if len(mine) == 1 else plural(len(mine), "provider")
+        rows.append((f"{-factor.change:+.1f}", factor_name(factor.factor), at, _pair(factor), seen))
+        if len(mine) > 1:
+            rows += [
+                ("", "", f"  {move.label}", _pair(move),
+                 f"{measured(move.measure_before, move.unit)} → {measured(move.measure_after, move.unit)}")
+                for move in mine[:3] if abs(move.change) >= _SHOWN
+            ]  # fmt: skip
+    output.table(("points", "factor", "at", "pull", "counts or measure"), rows, right=(0,))
+    for stream in found.streams[:6]:
+        name = stream.stream or "no stream"
+        output.line(f"{factor_name(stream.factor)} of {name}: {stream.before:g} a day → {stream.after:g} a day")
     for annotation in found.annotations:
         by = f" ({annotation.by})" if annotation.by else ""
         output.line(f"{annotation.day}  {annotation.kind.replace('_', ' ')}: {annotation.text}{by}")
     events = _trail(found, tenant)
     if events:
         output.line(f"Events: {events}")
+
+
+def _pair(move: FactorMove | Move) -> str:
+    return f"{move.before:g} → {move.after:g}"
 
 
 def _trail(found: Explanation, tenant: str) -> str:
@@ -286,8 +326,13 @@ def forecast(session: Session) -> int:
     )
 
     def text() -> None:
-        rows = [(d.day, d.unchanged, d.with_change, d.margin) for d in found.days]
-        output.table(("day", "unchanged", "with the change", "margin"), rows, right=(1, 2, 3))
+        if found.changed:
+            rows = [(str(d.day), d.unchanged, d.with_change, d.margin) for d in found.days]
+            output.table(("day", "unchanged", "with the change", "margin"), rows, right=(1, 2, 3))
+        else:
+            output.table(
+                ("day", "reading", "margin"), [(str(d.day), d.unchanged, d.margin) for d in found.days], right=(1, 2)
+            )
         if found.sound_again is not None:
             output.say(f"Sound again on {found.sound_again}.")
 
@@ -362,6 +407,8 @@ def settings(session: Session) -> int:
         for change in job.result.get("changes", []):
             if change["before"] != change["after"]:
                 session.output.say(f"{change['name']}: {change['before']} → {change['after']}")
+    if arguments.last_change:
+        return _show_last_change(session, view)
     if arguments.format == "json":
         session.output.json(view.settings)
         return 0
@@ -374,3 +421,24 @@ def settings(session: Session) -> int:
         right=range(2, 9),
     )  # fmt: skip
     return 0
+
+
+def _show_last_change(session: Session, view: ReadingSettingsView) -> int:
+    """Show old and new readings side by side."""
+    found = view.last_change
+    if found is not None and session.arguments.format == "text":
+        why = "the arithmetic of readings changed" if found.why == "arithmetic" else "parameters were changed"
+        session.output.line(f"Recomputed {found.at:%Y-%m-%d %H:%M} UTC: {why}")
+    session.output.items(
+        session.arguments.format, found.changes if found is not None else [], ReadingChange,
+        ("domain", "before", "after", "difference"),
+        lambda c: (c.name, c.before, c.after, _difference(c)), right=(1, 2, 3),
+        empty="Readings have not been recomputed since this tenant was added.",
+    )  # fmt: skip
+    return 0
+
+
+def _difference(change: ReadingChange) -> str:
+    if change.before is None or change.after is None:
+        return ""
+    return f"{change.after - change.before:+.1f}"

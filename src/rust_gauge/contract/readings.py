@@ -9,7 +9,7 @@ from rust_gauge.contract.common import Day, Model, UtcTime
 
 Condition = Literal["sound", "tarnished", "corroded", "seized"]
 Subject = Literal["domain", "stream", "relay", "ip"]
-Unit = Literal["rate", "drop", "doublings", "faults"]
+Unit = Literal["rate", "times", "doublings", "faults"]
 FactorName = Literal[
     "complaints", "invalid_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribes",
     "engagement", "volume", "record_faults", "placement",
@@ -18,8 +18,9 @@ FactorName = Literal[
 
 class Pull(Model):
     """How much one factor at one provider pulls a reading down, and the measure behind it with its 80 % interval.
-    `unit`: `rate` is a fraction of the mail; `drop` is how far opens fell below their usual level; `doublings`
-    compares the last week's mail with a usual week; `faults` counts the faults of the audit in force. `count` of
+    `unit`: `rate` is a fraction of the mail; `times` says how many times as many opens the median sender has (where
+    that is not known, the subject itself had at best); `doublings` compares the last week's mail with a usual week;
+    `faults` counts the faults of the audit in force. `count` of
     `total` is what was seen in the last `days` days; `measure` is an estimate in which recent mail counts more and
     the sender's past counts too, so the two differ.
     """
@@ -39,6 +40,10 @@ class Pull(Model):
         None, description="Messages of the same days that they are counted against; of placement, test copies"
     )
     days: int = Field(7, description="Period of `count` and `total`, up to the day of the reading")
+    elsewhere: bool = Field(
+        False,
+        description="This provider reports nothing of it: measure and counts are of the subject's other providers",
+    )
     measured: bool = Field(True, description="False if the measure is no longer known: on the wall of an earlier day")
     kinds: list[str] = Field([], description="Event kinds that it counts; none for the audit and for held addresses")
     causes: list[str] = Field([], description="Their causes; empty: every cause")
@@ -180,6 +185,23 @@ class Move(Model):
     measure_after: float | None
 
 
+class FactorMove(Model):
+    """How much more one factor pulls on the second day than on the first, over all providers of `moves`, with the
+    counts of the `days` days that end on each.
+    """
+
+    factor: FactorName
+    before: float
+    after: float
+    change: float = Field(description="after - before, in points; negative: improved")
+    providers: int = Field(description="Providers at which it changed")
+    days: int = 7
+    count_before: int | None = None
+    total_before: int | None = None
+    count_after: int | None = None
+    total_after: int | None = None
+
+
 class StreamMove(Model):
     """A stream's share in the change of a factor's events."""
 
@@ -190,12 +212,15 @@ class StreamMove(Model):
 
 
 class Explanation(Model):
-    """What changed a reading between two days: all changes of its pulls, the largest first, and what else happened."""
+    """What changed a reading between two days: by factor, then each factor at each provider, both the largest first;
+    and what else happened.
+    """
 
     subject: Subject
     name: str
     first: Reading
     last: Reading
+    factors: list[FactorMove]
     moves: list[Move]
     streams: list[StreamMove]
     annotations: list[Annotation]
@@ -210,24 +235,29 @@ class ForecastRequest(Model):
     """
 
     volume: float = Field(1.0, ge=0, le=100)
-    remains: dict[FactorName, Annotated[float, Field(ge=0, le=10)]] = Field(default={}, max_length=11)
+    remains: dict[FactorName, Annotated[float, Field(ge=0, le=10)]] = Field(default={}, max_length=12)
     days: int = Field(21, ge=1, le=90)
 
 
 class ForecastDay(Model):
-    """A day of the forecast: unchanged, and with the change."""
+    """A day of the forecast: unchanged, and with the change where one was asked for. `margin` is of the latter, else
+    of the former.
+    """
 
     day: date
     unchanged: float | None
-    with_change: float | None
+    with_change: float | None = None
     margin: float | None
 
 
 class Forecast(Model):
     """The forecast readings."""
 
+    changed: bool = Field(description="A change was asked for")
     days: list[ForecastDay]
-    sound_again: date | None = Field(None, description="Day on which it is sound with the change, if it is not now")
+    sound_again: date | None = Field(
+        None, description="Day on which it is sound, with the change if there is one; absent if it is now"
+    )
 
 
 class Headroom(Model):
@@ -253,7 +283,7 @@ class FactorSettings(Model):
 
     watch: float | None = Field(None, gt=0)
     stop: float | None = Field(None, gt=0)
-    weight: float | None = Field(None, ge=0, le=100)
+    weight: float | None = Field(None, ge=0, le=10, description="Log-odds that it takes at its watch line")
     half_life: float | None = Field(None, ge=0.1, le=90)
     quick: float | None = Field(None, ge=0.1, le=90)
     usual: float | None = Field(None, ge=0, le=1)
@@ -263,7 +293,7 @@ class FactorSettings(Model):
 class ReadingSettings(Model):
     """The parameters of a tenant's readings, by factor."""
 
-    factors: dict[FactorName, FactorSettings] = Field(default={}, max_length=11)
+    factors: dict[FactorName, FactorSettings] = Field(default={}, max_length=12)
 
 
 class FactorShown(Model):
@@ -281,6 +311,22 @@ class FactorShown(Model):
     changed: list[str] = Field(description="Settings that differ from the defaults")
 
 
+class ReadingChange(Model):
+    """A domain's reading of the same day, computed twice."""
+
+    name: str
+    before: float | None
+    after: float | None
+
+
+class ReadingChanges(Model):
+    """Each domain's reading of the day before and after the last change of the arithmetic, or of the settings."""
+
+    why: Literal["arithmetic", "settings"]
+    at: UtcTime
+    changes: list[ReadingChange]
+
+
 class ReadingSettingsView(Model):
     """Settings, and their effect."""
 
@@ -289,11 +335,4 @@ class ReadingSettingsView(Model):
     job: int | None = Field(None, description="Job that recomputes past readings")
     changed_at: UtcTime | None = None
     changed_by: str = ""
-
-
-class ReadingChange(Model):
-    """A domain's reading of today with two settings."""
-
-    name: str
-    before: float | None
-    after: float | None
+    last_change: ReadingChanges | None = Field(None, description="What the last recomputation did")

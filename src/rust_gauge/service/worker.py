@@ -139,6 +139,7 @@ def work_once(context: Context) -> bool:
 def tick(context: Context) -> None:
     """Do what is due: start of a day, new partitions."""
     computation.ask_for_stale(context)
+    settings.ask_after_upgrades(context)
     items.ask_for_looks(context)
     reports.ask_for_due(context)
     audits.ask_for_due(context)

@@ -76,6 +76,6 @@ def put_usual(connection: Connection, provider_id: int, since: date, document: D
     connection.execute(t.provider_usual.insert().values(provider_id=provider_id, since=since, document=document))
 
 
-def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float]]]:
-    """Return by provider: since when, and the rates by factor."""
+def usual(connection: Connection) -> dict[int, tuple[date, dict[str, float | None]]]:
+    """Return by provider: since when, and its openness and the median sender's opens, None where not known."""
     return {row.provider_id: (row.since, row.document) for row in connection.execute(select(t.provider_usual))}

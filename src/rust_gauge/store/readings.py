@@ -1,5 +1,6 @@
 """Readings as they are stored: a row for a subject at one mailbox provider, with its whole history packed."""
 
+import struct
 import zlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields
@@ -26,7 +27,7 @@ KINDS = ("domain", "stream", "relay", "ip")  # of subjects; the number of a kind
 
 _COLUMNS = (
     "tenant_id", "kind", "subject_id", "provider_id", "first_day", "last_day", "tenths", "margin", "mail", "pulls",
-    "measures", "trend", "history", "computed_at",
+    "measures", "trend", "jumps", "history", "computed_at",
 )  # fmt: skip
 
 
@@ -46,6 +47,51 @@ class PackedSeries:
     last_day: date
     measures: bytes
     history: bytes
+    jumps: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class JumpRow:
+    """A jump of one factor's rate, by its number: it began, could be told of on `told`, and went on until `last`;
+    `over` says that it ended. `events` of `mail` since it began; `usual` is the rate before.
+    """
+
+    factor: int
+    began: date
+    told: date
+    last: date
+    over: bool
+    events: float
+    mail: float
+    usual: float
+
+    def goes_on(self, day: date) -> bool:
+        """Return whether it could be told of on a day and was not over yet."""
+        return self.told <= day and not (self.over and self.last < day)
+
+
+_JUMP = struct.Struct("<BiiiBddd")
+_MOST_JUMPS = 4000 // _JUMP.size
+
+
+def pack_jumps(jumps: Sequence[JumpRow]) -> bytes:
+    """Pack jumps, the newest that fit."""
+    newest = sorted(jumps, key=lambda jump: jump.last)[-_MOST_JUMPS:]
+    return b"".join(
+        _JUMP.pack(
+            j.factor, j.began.toordinal(), j.told.toordinal(), j.last.toordinal(), j.over, j.events, j.mail, j.usual
+        )
+        for j in newest
+    )  # fmt: skip
+
+
+def unpack_jumps(octets: bytes) -> tuple[JumpRow, ...]:
+    """Return what was packed."""
+    day = date.fromordinal
+    return tuple(
+        JumpRow(factor, day(began), day(told), day(last), bool(over), events, mail, usual)
+        for factor, began, told, last, over, events, mail, usual in _JUMP.iter_unpack(octets)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +108,7 @@ class Series:
     pulls: NDArray[np.int16]
     mail: NDArray[np.float32]
     measures: NDArray[np.float32]
+    jumps: tuple[JumpRow, ...] = ()
 
     @property
     def last(self) -> date:
@@ -89,7 +136,10 @@ def unpack(row: PackedSeries) -> Series:
     pulls = whole[2:]
     if len(pulls) < measures.shape[1]:  # packed before a factor was added, and not computed again yet
         pulls = np.vstack([pulls, np.zeros((measures.shape[1] - len(pulls), days), "<i2")])
-    return Series(row.subject_id, row.provider_id, row.first_day, whole[0], whole[1], pulls, mail, measures)
+    return Series(
+        row.subject_id, row.provider_id, row.first_day, whole[0], whole[1], pulls, mail, measures,
+        unpack_jumps(row.jumps),
+    )  # fmt: skip
 
 
 def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterable[Series], now: datetime) -> int:
@@ -99,7 +149,8 @@ def put_series(connection: Connection, tenant_id: int, kind: int, found: Iterabl
         (
             tenant_id, kind, series.subject_id, series.provider_id, series.first, series.last, int(series.tenths[-1]),
             int(series.margin[-1]), float(series.mail[-1]), series.pulls[:, -1].astype("<i2").tobytes(),
-            series.measures.astype("<f4").tobytes(), series.tenths[-TREND:].astype("<i2").tobytes(), pack(series), at,
+            series.measures.astype("<f4").tobytes(), series.tenths[-TREND:].astype("<i2").tobytes(),
+            pack_jumps(series.jumps), pack(series), at,
         )
         for series in found
     ]  # fmt: skip
@@ -134,6 +185,16 @@ class Newest:
     mail: NDArray[np.float64]
     tenths: NDArray[np.int16]
     pulls: NDArray[np.int16]
+
+
+def jumped(connection: Connection, tenant_id: int, kind: int, since: date) -> set[int]:
+    """Return the subjects of which any rate jumped, and had not come back before a day."""
+    c = t.reading_series.c
+    query = select(c.subject_id, c.jumps).where(c.tenant_id == tenant_id, c.kind == kind, c.jumps != b"")
+    return {
+        row.subject_id for row in connection.execute(query)
+        if any(jump.last >= since for jump in unpack_jumps(row.jumps))
+    }  # fmt: skip
 
 
 def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: date, days: int) -> Newest:

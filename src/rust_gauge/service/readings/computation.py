@@ -21,16 +21,21 @@ from rust_gauge.core.replies.causes import ADDRESS_CAUSES, SENDER_CAUSES
 from rust_gauge.core.reputation import (
     COUNTS,
     FACTORS,
+    NAMES,
     Factor,
+    Jump,
     Readings,
     Surroundings,
     common_delay,
     factors_with,
+    find_jumps,
+    median_opens,
     openness,
     over_providers,
     read,
+    threshold_of,
 )
-from rust_gauge.core.reputation.factors import Kind as FactorKind
+from rust_gauge.core.reputation.jumps import WINDOW
 from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
@@ -40,7 +45,7 @@ from rust_gauge.store import readings as store
 from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.readings import KINDS, Series
+from rust_gauge.store.readings import KINDS, JumpRow, Series
 from rust_gauge.store.tables import ALL_PROVIDERS, NO_MAIL_PROVIDER, OTHER_PROVIDERS
 
 log = structlog.get_logger()
@@ -51,9 +56,7 @@ _OUTAGE_RUN_IN = timedelta(days=45)  # what is usual of delays has to be known b
 _LOOK_EVERY = timedelta(hours=1)  # all senders together change slowly
 _HELD_LOOKED_BACK = timedelta(days=2)  # mail to a held address that is reported late
 _USUAL_OF = timedelta(days=90)  # long enough to be steady
-_USUAL_BY, _USUAL_FROM = 5, 500  # senders, and messages of each, from which it is known what is usual at a provider
 _THEIR_TROUBLE = frozenset({Cause.PROVIDER_TROUBLE, Cause.HOST_UNREACHABLE})
-_NO_FAULT = _THEIR_TROUBLE | {Cause.GREYLISTED}  # delays that say nothing of the sender
 _ABOUT_US = {Cause.BLOCKLISTED: "listings", Cause.AUTHENTICATION: "authentication"}
 _CAUSES, _PERMANENCES = len(Cause), len(Permanence)
 _PLAN_COLUMNS = {1: "domain", 2: "stream", 3: "relay", 4: "sending_ip"}
@@ -70,14 +73,14 @@ def _counted(kind: Count, cause: Cause, permanence: Permanence) -> dict[str, flo
         return {"attempted": 1, "delivered": 1}
     if kind is Count.RETURNED:  # it was counted as delivered, and is not
         return {"attempted": -1, "delivered": -1}
-    about = _ABOUT_US.get(cause, "refusals") if cause in SENDER_CAUSES else ""
     if kind is Count.BOUNCED:
+        about = _ABOUT_US.get(cause, "refusals") if cause in SENDER_CAUSES else ""
         bad = cause in ADDRESS_CAUSES and permanence is Permanence.PERMANENT
         return {"attempted": 1, **({about: 1} if about else {}), **({"invalid_addresses": 1} if bad else {})}
     if kind is Count.DELAYED:
-        if about:
-            return {about: 0.5}  # deferred for what we are: half a refusal
-        return {} if cause in _NO_FAULT else {"delays": 1}
+        if cause in _THEIR_TROUBLE:
+            return {}
+        return {"delays": 1, **({"greylisted": 1} if cause is Cause.GREYLISTED else {})}
     plain = {Count.COMPLAINED: "complaints", Count.UNSUBSCRIBED: "unsubscribes", Count.OPENED: "opened"}
     return {plain[kind]: 1} if kind in plain else {}
 
@@ -91,11 +94,6 @@ def _table() -> NDArray[np.float64]:
         for name, weight in _counted(kind, cause, permanence).items():
             out[_code(kind.number, cause.number, permanence.number), COUNTS.index(name)] = weight
     return out
-
-
-def _events() -> NDArray[np.float64]:
-    """The same, but each event counts whole: what can be looked up and counted again."""
-    return np.sign(_table())
 
 
 def _code(kind: Any, cause: Any, permanence: Any) -> Any:
@@ -118,7 +116,7 @@ EVENTS_OF = {name: _events_of(name) for name in COUNTS} | {
     "engagement": (["opened"], []),
     "volume": (["delivered"], []),
 }
-_TABLE, _EVENTS = _table(), _events()
+_TABLE = _table()
 _BOUNCED = Count.BOUNCED.number
 _MOST_KINDS = len(Count) - 1
 
@@ -132,12 +130,8 @@ class Counted:
     series: list[tuple[int, int]]
 
 
-def count(
-    rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None, *, whole: bool = False
-) -> Counted:
-    """Return counters as counts. `place`: the provider that each one is shown as; others are left out. `whole`: each
-    event counts one, also those that weigh less in a reading.
-    """
+def count(rows: CounterRows, since: date, today: date, place: Mapping[int, int] | None = None) -> Counted:
+    """Return counters as counts. `place`: the provider that each one is shown as; others are left out."""
     rows = rows.where((rows.day >= 0) & (rows.day <= (today - since).days))
     if not len(rows):
         return Counted(today, np.zeros((len(COUNTS), 0, 1)), [])
@@ -156,7 +150,7 @@ def count(
     codes = _code(np.minimum(kinds, _MOST_KINDS), causes, permanences)
     for at, kind in enumerate(_SPECIAL, len(_TABLE) - len(_SPECIAL)):
         codes[kinds == kind] = at
-    weights = (_EVENTS if whole else _TABLE)[codes] * rows.n[:, None]
+    weights = _TABLE[codes] * rows.n[:, None]
     counts = np.empty((len(COUNTS), len(pairs), length))
     for row in range(len(COUNTS)):
         counts[row] = np.bincount(cell, weights[:, row], len(pairs) * length).reshape(len(pairs), length)
@@ -184,7 +178,8 @@ class Place:
     columns: Columns
     reporting: frozenset[int]
     factors: tuple[Factor, ...]
-    usual: Mapping[int, Mapping[str, float]]
+    openness: Mapping[int, float]
+    median_opens: float
     common: Mapping[int, Mapping[date, float]]
 
     @property
@@ -199,9 +194,11 @@ def place_of(connection: Connection, tenant_id: int, today: date, factors: tuple
     for row in provider_norms.provider_days(connection, first_day(today), columns.names):
         if row.common:
             common[row.provider_id][row.day] = row.common
-    usual = {id: document for id, (_, document) in provider_norms.usual(connection).items() if id in columns.names}
+    norms = [(id, document) for id, (_, document) in provider_norms.usual(connection).items()]
+    openness_of = {id: share for id, document in norms if (share := document.get("openness")) is not None}
+    median = next((share for _, document in norms if (share := document.get("median_opens"))), float("nan"))
     factors = factors or factors_of(connection, tenant_id)
-    return Place(tenant_id, today, columns, frozenset(reporting), factors, usual, common)
+    return Place(tenant_id, today, columns, frozenset(reporting), factors, openness_of, median, common)
 
 
 def surroundings(connection: Connection, place: Place, kind: int, counted: Counted) -> Surroundings:
@@ -219,14 +216,11 @@ def surroundings(connection: Connection, place: Place, kind: int, counted: Count
         for subject in subjects:
             line = _faults(connection, place.tenant_id, subject, counted.first, shape[1])
             faults[[row for row, (id, _) in enumerate(counted.series) if id == subject]] = line
-    peers = {
-        factor.name: np.array([place.usual.get(id, {}).get(factor.name, _unknown(factor)) for id in providers])
-        for factor in place.factors
-        if factor.kind in (FactorKind.RATE, FactorKind.ENGAGEMENT)
-    }
+    peers = {"engagement": np.array([place.openness.get(id, np.nan) for id in providers])}
     reports = np.array([id in place.reporting for id in providers], dtype=bool)
     sender = np.array([subjects.index(id) for id, _ in counted.series], dtype=np.intp)
-    return Surroundings(reports, sender, common, peers, faults, _foreseen(connection, place, kind, counted))
+    foreseen = _foreseen(connection, place, kind, counted)
+    return Surroundings(reports, sender, common, peers, faults, foreseen, place.median_opens, True)
 
 
 def _foreseen(connection: Connection, place: Place, kind: int, counted: Counted) -> NDArray[np.float64] | None:
@@ -247,10 +241,6 @@ def _foreseen(connection: Connection, place: Place, kind: int, counted: Counted)
             line = course.line(provider if provider in own else 0, counted.first, shape[1], _STILL_FORESEEN)
             out[row] = np.maximum(out[row], line)
     return out
-
-
-def _unknown(factor: Factor) -> float:
-    return factor.usual if factor.kind is FactorKind.RATE else float("nan")
 
 
 def _faults(connection: Connection, tenant_id: int, domain_id: int, first: date, length: int) -> NDArray[np.float64]:
@@ -298,22 +288,62 @@ def series_of(connection: Connection, place: Place, kind: int, subject_ids: Sequ
     counted = count(rows, since, place.today, place.shown_as)
     if not counted.series:
         return []
-    readings = read(counted.counts, surroundings(connection, place, kind, counted), place.factors)
+    around = surroundings(connection, place, kind, counted)
+    readings = read(counted.counts, around, place.factors)
     assert readings.measures is not None
+    jumps = jumps_of(counted, around, place.factors) if kind == 1 else {}
     last = np.stack(
         [part[:, :, -1] for part in (readings.measures.value, readings.measures.low, readings.measures.high)]
     )
     began = (counted.counts[0] > 0).argmax(axis=1)
     out: list[Series] = []
     for row, (subject, provider) in enumerate(counted.series):
-        out.append(_series(subject, provider, counted.first, int(began[row]), readings, row, last[:, :, row]))
+        of = jumps.get((subject, provider), ())
+        out.append(_series(subject, provider, counted.first, int(began[row]), readings, row, last[:, :, row], of))
     for subject in dict.fromkeys(subject for subject, _ in counted.series):
         mine = [row for row, (id, _) in enumerate(counted.series) if id == subject]
         whole = over_providers(part_of(readings, mine))
         start = int(began[mine].min())
         none = np.full(last.shape[:2], np.nan)
-        out.append(_series(subject, ALL_PROVIDERS, counted.first, start, whole, 0, none))
+        of = jumps.get((subject, ALL_PROVIDERS), ())
+        out.append(_series(subject, ALL_PROVIDERS, counted.first, start, whole, 0, none, of))
     return out
+
+
+def jumps_of(
+    counted: Counted, around: Surroundings, factors: tuple[Factor, ...], window: int = WINDOW
+) -> dict[tuple[int, int], list[JumpRow]]:
+    """Return by (subject, provider) the jumps of the last days, also of each subject over all of its providers."""
+    assert around.sender is not None
+    subjects = [subject for subject, _ in counted.series]
+    # A domain's alarms are few in all, however many providers it has: each of them has to be the surer.
+    senders, sizes = np.unique(around.sender, return_counts=True)
+    threshold = np.array([threshold_of(int(n) + 1) for n in sizes])
+    of_sender = {int(sender): subject for sender, subject in zip(around.sender, subjects, strict=True)}
+    found: dict[tuple[int, int], list[JumpRow]] = defaultdict(list)
+    here = find_jumps(counted.counts, around, threshold[np.searchsorted(senders, around.sender)], factors, window)
+    for jump in here:
+        found[counted.series[jump.series]].append(_jump_row(jump, counted.first))
+    for jump in find_jumps(counted.counts, around, threshold, factors, window, over_all=True):
+        found[of_sender[int(senders[jump.series])], ALL_PROVIDERS].append(_jump_row(jump, counted.first))
+    return found
+
+
+def past_jumps(
+    connection: Connection, tenant_id: int, today: date, subject_ids: Sequence[int]
+) -> dict[tuple[int, int], list[JumpRow]]:
+    """Return by (domain, provider) the jumps of all days that readings are computed of, not of the last ones only."""
+    place, since = place_of(connection, tenant_id, today), first_day(today)
+    counted = count(rows_of(connection, tenant_id, 1, since, subject_ids), since, today, place.shown_as)
+    if not counted.series:
+        return {}
+    window = counted.counts.shape[2]
+    return jumps_of(counted, surroundings(connection, place, 1, counted), place.factors, window)
+
+
+def _jump_row(jump: Jump, first: date) -> JumpRow:
+    began, told, last = (first + timedelta(days=at) for at in (jump.began, jump.told, jump.last))
+    return JumpRow(NAMES.index(jump.factor), began, told, last, jump.over, jump.events, jump.mail, jump.usual)
 
 
 def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]) -> CounterRows:
@@ -336,11 +366,13 @@ def part_of(readings: Readings, rows: Sequence[int]) -> Readings:
 
 
 def _series(
-    subject: int, provider: int, first: date, start: int, readings: Readings, row: int, measures: Any
-) -> Series:
+    subject: int, provider: int, first: date, start: int, readings: Readings, row: int, measures: Any,
+    jumps: Sequence[JumpRow],
+) -> Series:  # fmt: skip
     return Series(
         subject, provider, first + timedelta(days=start), readings.tenths[row, start:], readings.margin[row, start:],
         readings.pulls[:, row, start:], readings.mail[row, start:].astype(np.float32), measures.astype(np.float32),
+        tuple(jumps),
     )  # fmt: skip
 
 
@@ -403,23 +435,15 @@ def _common(rows: SenderRows, length: int) -> tuple[Any, Any, Any]:
     delayed = kinds == Count.DELAYED.number
     mail = np.maximum(sums(~delayed, sign), 0.0)
     theirs = np.isin(causes, [cause.number for cause in _THEIR_TROUBLE])
-    silent = np.isin(causes, [cause.number for cause in _NO_FAULT | SENDER_CAUSES])
-    # Mail that is deferred now is not delivered yet: today's would look like more than all of it.
-    deferred = sums(delayed & ~theirs & (causes != Cause.GREYLISTED.number))
-    whole = np.maximum(mail, deferred)
-    ours = common_delay(sums(delayed & ~silent), whole)
-    return (
-        ours,
-        common_delay(deferred + sums(delayed & theirs), np.maximum(whole, sums(delayed))),
-        (mail > 0).sum(axis=0),
-    )
+    ours = common_delay(sums(delayed & ~theirs), mail)
+    return ours, common_delay(sums(delayed), mail), (mail > 0).sum(axis=0)
 
 
 def _learn_usual(connection: Connection, today: date) -> None:
-    """Once a month: the middle rates of a provider's senders over the last ninety days."""
+    """Once a month: how openly mail is read at each provider, and how much of it by the median sender's recipients."""
     month = today.replace(day=1)
     known = provider_norms.usual(connection)
-    if known and all(since >= month for since, _ in known.values()):
+    if known and all(since >= month and "median_opens" in document for since, document in known.values()):
         return
     rows = provider_norms.sender_sums(connection, today - _USUAL_OF, today)
     if not len(rows):
@@ -431,25 +455,19 @@ def _learn_usual(connection: Connection, today: date) -> None:
     senders = sorted({sender for sender, _ in counted.series})
     shape = (len(senders), len(providers))
     opened, delivered = np.zeros(shape), np.zeros(shape)
-    by_provider: dict[int, list[int]] = defaultdict(list)
     for row, (sender, provider) in enumerate(counted.series):
         if provider in providers:
             at = (senders.index(sender), providers.index(provider))
             opened[at], delivered[at] = sums[COUNTS.index("opened"), row], sums[1, row]
-            by_provider[provider].append(row)
-    open_there = dict(zip(providers, openness(opened, delivered).tolist(), strict=True))
-    for provider, mine in by_provider.items():
-        large = [row for row in mine if sums[0, row] >= _USUAL_FROM]
-        document: dict[str, float] = {}
-        if len(large) >= _USUAL_BY:
-            for factor in FACTORS:
-                if factor.kind is FactorKind.RATE and factor.of != "copies":
-                    rates = sums[COUNTS.index(factor.name), large] / sums[0, large]
-                    # Between a third and three times what is taken for granted anywhere.
-                    document[factor.name] = float(np.clip(np.median(rates), factor.usual / 3, factor.usual * 3))
-        if open_there[provider] == open_there[provider]:
-            document["engagement"] = open_there[provider]
+    open_there = openness(opened, delivered)
+    median = median_opens(opened, delivered, open_there)
+    for provider, share in zip(providers, open_there.tolist(), strict=True):
+        document = {"openness": _known(share), "median_opens": _known(median)}
         provider_norms.put_usual(connection, provider, month, document)
+
+
+def _known(value: float) -> float | None:
+    return None if np.isnan(value) else float(value)
 
 
 # When

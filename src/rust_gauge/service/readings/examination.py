@@ -3,10 +3,12 @@
 It is the same arithmetic as that of the readings that are kept, so each number can be opened.
 """
 
+from collections.abc import Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass
 from datetime import date, timedelta
 from threading import Lock
+from typing import Any
 
 import numpy as np
 from sqlalchemy import Connection
@@ -20,6 +22,7 @@ from rust_gauge.core.reputation import (
     Readings,
     Surroundings,
     condition_of,
+    exposure,
     over_providers,
     read,
     split,
@@ -45,7 +48,7 @@ from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 
 _SEEN_DAYS = 7  # as in the mail flow and beside lines
 UNITS: dict[Kind, Unit] = {
-    Kind.RATE: "rate", Kind.ENGAGEMENT: "drop", Kind.VOLUME: "doublings", Kind.AUDIT: "faults",
+    Kind.RATE: "rate", Kind.ENGAGEMENT: "times", Kind.VOLUME: "doublings", Kind.AUDIT: "faults",
 }  # fmt: skip
 
 
@@ -56,7 +59,6 @@ class Examined:
     place: Place
     subject_id: int
     counted: Counted
-    events: Counted  # the same series, each event counted once
     around: Surroundings
     readings: Readings
 
@@ -121,8 +123,7 @@ def _examine(connection: Connection, tenant: TenantAccess, subject: Subject, nam
     if not counted.series:
         return None
     around = surroundings(connection, place, kind, counted)
-    events = count(rows, since, today, place.shown_as, whole=True)
-    return Examined(place, subject_id, counted, events, around, read(counted.counts, around, place.factors))
+    return Examined(place, subject_id, counted, around, read(counted.counts, around, place.factors))
 
 
 def _id_of(connection: Connection, tenant: TenantAccess, subject: Subject, name: str) -> int:
@@ -191,20 +192,30 @@ def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[P
                 factor=factor.name, provider=columns.name(provider), label=columns.label(provider),
                 points=int(tenths[factor_at, row_at]) / 10, unit=UNITS[factor.kind], measure=measure, low=low,
                 high=high, watch=factor.watch, stop=factor.stop, kinds=kinds, causes=causes, days=_SEEN_DAYS,
-                **seen_lately(found, factor, rows[row_at], at),
+                **seen_lately(found, factor, [rows[row_at]], at),
             )
         )  # fmt: skip
     return sorted(pulls, key=lambda pull: (-pull.points, pull.factor, pull.provider))
 
 
-def seen_lately(found: Examined, factor: Factor, row: int, at: int) -> dict[str, int]:
-    """Return what a factor's measure is about, as plain counts of the last days: `count` and `total`."""
+def seen_lately(found: Examined, factor: Factor, rows: Sequence[int], at: int) -> dict[str, Any]:
+    """Return what a factor's measures are about, as plain counts of the last days at these providers: `count` of
+    `total`. Where nothing is reported it is that of the subject's other providers, and `elsewhere`.
+    """
     if factor.kind not in (Kind.RATE, Kind.ENGAGEMENT):
         return {}
-    name, of = (factor.name, factor.of) if factor.kind is Kind.RATE else ("opened", "delivered")
+    seen_at = [row for row in rows if factor.name != "complaints" or found.around.reports[row]]
+    other = not seen_at
+    if other:
+        seen_at = np.flatnonzero(found.around.reports).tolist()
     days = slice(max(0, at - _SEEN_DAYS + 1), at + 1)
-    count, total = (found.events.counts[COUNTS.index(each), row, days].sum() for each in (name, of))
-    return {"count": round(float(count)), "total": round(float(total))}
+    counts = dict(zip(COUNTS, found.counted.counts[:, seen_at], strict=True))
+    if factor.kind is Kind.ENGAGEMENT:
+        events, mail = counts["opened"], counts["delivered"]
+    else:
+        events, mail = counts[factor.name], exposure(factor, counts)
+    count, total = (round(float(values[:, days].sum())) for values in (events, mail))
+    return {"count": count, "total": total, **({"elsewhere": True} if other else {})}
 
 
 def measured_at(found: Examined, factor: int, row: int, at: int) -> tuple[float, float, float]:

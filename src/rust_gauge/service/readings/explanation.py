@@ -5,12 +5,19 @@ from datetime import date, timedelta
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import Explanation, Move, Reading, StreamMove, Subject
+from rust_gauge.contract.readings import Explanation, FactorMove, Move, Reading, StreamMove, Subject
 from rust_gauge.core.reputation import COUNTS, NAMES
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.annotations import annotations_of
 from rust_gauge.service.readings.computation import count
-from rust_gauge.service.readings.examination import Examined, examine, measured_at, provider_id_of, readings_between
+from rust_gauge.service.readings.examination import (
+    Examined,
+    examine,
+    measured_at,
+    provider_id_of,
+    readings_between,
+    seen_lately,
+)
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import reading_counters
@@ -42,12 +49,14 @@ def explain_reading(
             raise ServiceProblem("not-found", f"{name} does not have readings on both days")
         (one,), (other,) = days
         moves = _moves(found, provider_id, one, other)
-        streams = _stream_moves(connection, tenant, found, subject, first, last, moves)
+        factors = _factor_moves(found, one, other, moves)
+        streams = _stream_moves(connection, tenant, found, subject, first, last, factors)
         domain = name.lower() if subject == "domain" else None
         annotations = annotations_of(connection, tenant, first, last, domain, today)
         return Explanation(
-            subject=subject, name=name, first=one, last=other, moves=moves, streams=streams, annotations=annotations
-        )
+            subject=subject, name=name, first=one, last=other, factors=factors, moves=moves, streams=streams,
+            annotations=annotations,
+        )  # fmt: skip
 
     return context.store.transaction(read)
 
@@ -75,9 +84,29 @@ def _moves(found: Examined, provider_id: int, one: Reading, other: Reading) -> l
     return sorted(moves, key=lambda move: (-abs(move.change), move.factor, move.provider))
 
 
+def _factor_moves(found: Examined, one: Reading, other: Reading, moves: list[Move]) -> list[FactorMove]:
+    """Return the moves of each factor together: many small ones of one cause are one line."""
+    names = [found.place.columns.name(id) for id in found.providers]
+    out = []
+    for name in dict.fromkeys(move.factor for move in moves):
+        mine = [move for move in moves if move.factor == name]
+        rows = [names.index(move.provider) for move in mine]
+        factor = found.place.factors[NAMES.index(name)]
+        sides = [seen_lately(found, factor, rows, (reading.day - found.first).days) for reading in (one, other)]
+        before, after = (round(sum(getattr(move, side) for move in mine), 1) for side in ("before", "after"))
+        out.append(
+            FactorMove(
+                factor=name, before=before, after=after, change=round(after - before, 1), providers=len(mine),
+                count_before=sides[0].get("count"), total_before=sides[0].get("total"),
+                count_after=sides[1].get("count"), total_after=sides[1].get("total"),
+            )
+        )  # fmt: skip
+    return sorted(out, key=lambda move: -abs(move.change))
+
+
 def _stream_moves(
     connection: Connection, tenant: TenantAccess, found: Examined, subject: Subject, first: date, last: date,
-    moves: list[Move],
+    moves: list[FactorMove],
 ) -> list[StreamMove]:  # fmt: skip
     """From which streams of a domain the events of the moved factors came, in the week up to each day."""
     if subject != "domain":
@@ -89,7 +118,7 @@ def _stream_moves(
         counts[day] = count(rows, since, day, {})
     names = store.names_of(connection, tenant.id, 2)
     out = []
-    for factor in dict.fromkeys(move.factor for move in moves[:8]):
+    for factor in [move.factor for move in moves[:8]]:
         if factor not in COUNTS:
             continue
         sums: dict[int, list[float]] = defaultdict(lambda: [0.0, 0.0])

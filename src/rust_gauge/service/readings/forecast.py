@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rust_gauge.contract.readings import Forecast, ForecastDay, ForecastRequest, Headroom, Subject
-from rust_gauge.core.reputation import NAMES, NO_VALUE, Readings, Surroundings, over_providers
+from rust_gauge.core.reputation import NAMES, NO_VALUE, Elsewhere, Readings, Surroundings, elsewhere, over_providers
 from rust_gauge.core.reputation.forecast import Change, forecast, headroom
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import part_of
@@ -32,8 +32,9 @@ def forecast_reading(
     if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
         raise ServiceProblem("not-found", f"{name} has no mail to forecast from")
     change = Change(wanted.volume, {str(name): share for name, share in wanted.remains.items()})
+    changed = wanted.volume != 1.0 or any(share != 1.0 for share in wanted.remains.values())
     sides = []
-    for none in (None, change):
+    for none in (None, change) if changed else (None,):
         readings = forecast(found.counted.counts, found.around, wanted.days, none, found.place.factors)
         if provider_id == ALL_PROVIDERS:
             sides.append(over_providers(readings))
@@ -45,15 +46,16 @@ def forecast_reading(
 
     days = [
         ForecastDay(
-            day=today + timedelta(days=at + 1), unchanged=value(sides[0], at), with_change=value(sides[1], at),
-            margin=None if value(sides[1], at) is None else int(sides[1].margin[0, at]) / 10,
+            day=today + timedelta(days=at + 1), unchanged=value(sides[0], at),
+            with_change=value(sides[1], at) if changed else None,
+            margin=None if value(sides[-1], at) is None else int(sides[-1].margin[0, at]) / 10,
         )
         for at in range(wanted.days)
     ]  # fmt: skip
     now = readings_between(found, provider_id, today, today)
     is_sound = bool(now) and now[0].value is not None and now[0].value >= 80
-    again = next((day.day for day in days if (day.with_change or 0) >= 80), None)
-    return Forecast(days=days, sound_again=None if is_sound else again)
+    again = next((day.day for day in days if ((day.with_change if changed else day.unchanged) or 0) >= 80), None)
+    return Forecast(changed=changed, days=days, sound_again=None if is_sound else again)
 
 
 def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Headroom]:
@@ -62,6 +64,7 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
     if found is None:
         raise ServiceProblem("not-found", f"{name} has no mail")
     factors, today = found.place.factors, found.place.today
+    beside = elsewhere(found.counted.counts, found.around, factors)
     pace = forecast(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
     measures = found.readings.measures
     assert pace is not None and measures is not None
@@ -69,13 +72,13 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
     for row, provider in enumerate(found.providers):
         if found.readings.tenths[row, -1] == NO_VALUE:
             continue
-        counts, around = found.counted.counts[:, [row]], _one(found.around, row)
+        counts, around = found.counted.counts[:, [row]], _one(found.around, row, beside)
         for factor_name in ("complaints", "invalid_addresses"):
             at = NAMES.index(factor_name)
             factor = factors[at]
             now = float(measures.value[at, row, -1])
-            if now != now:
-                continue
+            if now != now or (factor_name == "complaints" and not found.around.reports[row]):
+                continue  # nothing is reported there
             later = pace.value[at, row]
             dates = [
                 None if now >= line or not (later >= line).any()
@@ -94,11 +97,12 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
     return out
 
 
-def _one(around: Surroundings, row: int) -> Surroundings:
+def _one(around: Surroundings, row: int, beside: Mapping[str, Elsewhere]) -> Surroundings:
     """The context of one of the series."""
     peers: Mapping[str, NDArray[np.float64]] = {name: peer[[row]] for name, peer in (around.peers or {}).items()}
     return Surroundings(
         around.reports[[row]], np.zeros(1, dtype=np.intp),
         None if around.common_delay is None else around.common_delay[[row]], dict(peers),
-        None if around.faults is None else around.faults[[row]],
+        None if around.faults is None else around.faults[[row]], None, around.median_opens, around.open_day,
+        {name: Elsewhere(each.events[[row]], each.mail[[row]], each.usual[[row]]) for name, each in beside.items()},
     )  # fmt: skip

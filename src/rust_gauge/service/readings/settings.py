@@ -5,27 +5,38 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import FactorShown, ReadingChange, ReadingSettings, ReadingSettingsView
+from rust_gauge.contract.readings import (
+    FactorShown,
+    ReadingChange,
+    ReadingChanges,
+    ReadingSettings,
+    ReadingSettingsView,
+)
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, Factor, FactorError, factors_with
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.readings.computation import SETTING, factors_of
 from rust_gauge.service.readings.examination import UNITS
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.store import annotations, jobs
+from rust_gauge.store import annotations, jobs, leases
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
 
+CHANGE = "reading_change"
+"""The setting that holds what the last recomputation did. Without `after` it is still to be done: an upgrade that
+changed the arithmetic leaves the readings of before there.
+"""
 _SET = ("watch", "stop", "weight", "half_life", "quick", "usual", "worth")
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
-    def read(connection: Connection) -> tuple[Any, tuple[Factor, ...]]:
-        return store_settings.get_setting(connection, tenant.id, SETTING), factors_of(connection, tenant.id)
+    def read(connection: Connection) -> tuple[Any, tuple[Factor, ...], ReadingChanges | None]:
+        document = store_settings.get_setting(connection, tenant.id, SETTING)
+        return document, factors_of(connection, tenant.id), _last_change(connection, tenant.id)
 
-    document, factors = context.store.transaction(read)
+    document, factors, last_change = context.store.transaction(read)
     default = {factor.name: factor for factor in FACTORS}
     shown = [
         FactorShown(
@@ -36,11 +47,43 @@ def get_settings(context: Context, tenant: TenantAccess) -> ReadingSettingsView:
         for factor in factors
     ]  # fmt: skip
     if document is None:
-        return ReadingSettingsView(settings=ReadingSettings(), factors=shown)
+        return ReadingSettingsView(settings=ReadingSettings(), factors=shown, last_change=last_change)
     return ReadingSettingsView(
         settings=ReadingSettings.model_validate({"factors": document["factors"]}), factors=shown,
-        changed_at=document["changed_at"], changed_by=document["changed_by"],
+        changed_at=document["changed_at"], changed_by=document["changed_by"], last_change=last_change,
     )  # fmt: skip
+
+
+def _last_change(connection: Connection, tenant_id: int) -> ReadingChanges | None:
+    """Return what the last recomputation did; None if there was none, or it is not done yet."""
+    document = store_settings.get_setting(connection, tenant_id, CHANGE)
+    if document is None or "after" not in document:
+        return None
+    before, after = document["before"], document["after"]
+    names = sorted(before.keys() | after.keys())
+    changes = [ReadingChange(name=name, before=before.get(name), after=after.get(name)) for name in names]
+    return ReadingChanges(why=document["why"], at=document["at"], changes=changes)
+
+
+def ask_after_upgrades(context: Context) -> int:
+    """Add the job that computes readings again where an upgrade changed the arithmetic. Returns how many tenants."""
+    now = context.clock()
+
+    def write(connection: Connection) -> int:
+        leases.lock(connection, "reading change")  # every process asks
+        count = 0
+        for tenant_id, document in store_settings.all_settings(connection, CHANGE).items():
+            if "after" in document or document.get("asked"):
+                continue
+            store_settings.put_setting(connection, tenant_id, CHANGE, {**document, "asked": True}, now)
+            jobs.add(
+                connection, "recompute", tenant_id, now, name="recompute readings: the arithmetic changed",
+                request={"why": "arithmetic", "before": document["before"]}, created_by="",
+            )  # fmt: skip
+            count += 1
+        return count
+
+    return context.store.transaction(write)
 
 
 def put_settings(
@@ -63,8 +106,8 @@ def put_settings(
             store_settings.put_setting(connection, tenant.id, SETTING, document, now)
         annotations.annotate_policy(connection, tenant.id, now, by, "reading settings changed")
         return jobs.add(
-            connection, "recompute", tenant.id, now, name="recompute readings", request={"settings": given},
-            created_by=by,
+            connection, "recompute", tenant.id, now, name="recompute readings",
+            request={"settings": given, "why": "settings"}, created_by=by,
         )  # fmt: skip
 
     job_id = context.store.transaction(write)
@@ -76,7 +119,10 @@ def run_anew(context: Context, job: Job) -> dict[str, Any]:
     names = context.store.transaction(lambda c: store.names_of(c, job.tenant_id, 1))
     before = context.store.transaction(partial(_now, tenant_id=job.tenant_id))
     position = dict(job.position)
-    kept: dict[str, Any] = position.setdefault("before", {names[id]: value for id, value in before.items()})
+    known: dict[str, Any] = job.request.get("before") or {
+        names[id]: value for id, value in before.items() if id in names
+    }
+    kept: dict[str, Any] = position.setdefault("before", known)
     done = int(position.get("done", 0))
     for number, (id, _) in enumerate(sorted(names.items()), 1):
         if number <= done:
@@ -92,6 +138,12 @@ def run_anew(context: Context, job: Job) -> dict[str, Any]:
         ReadingChange(name=name, before=kept.get(name), after=after.get(id)).model_dump()
         for id, name in sorted(names.items(), key=lambda pair: pair[1])
     ]
+    now = context.clock()
+    document = {
+        "why": job.request.get("why", "settings"), "at": now.isoformat(), "before": kept,
+        "after": {names[id]: value for id, value in after.items() if id in names},
+    }  # fmt: skip
+    context.store.transaction(lambda c: store_settings.put_setting(c, job.tenant_id, CHANGE, document, now))
     return {"changes": changes}
 
 

@@ -77,10 +77,11 @@ def _without_fixed_faults(unit: UnitOfWork, place: Place, found: Collection[str]
 
 
 def _worth_a_look(connection: Connection, tenant: TenantAccess, today: date) -> list[int]:
-    """Domains of which any reading may be a incident today, by what lies beside their newest readings."""
+    """Domains of which anything may be an incident today, by what lies beside their newest readings."""
     newest = store_readings.newest(connection, [tenant.id], 1, today, FELL_WITHIN + 1)
     whole = newest.provider_id == ALL_PROVIDERS
     least = np.where(whole, HEAVY_OVER_ALL, HEAVY) * 10 * KEEPS
     fell = whole & (newest.tenths[:, 0] - newest.tenths[:, -1] >= CONDITION_FELL * 10)
     heavy = newest.pulls.max(axis=1, initial=0) >= least
-    return sorted(set(newest.subject_id[(newest.late == 0) & (heavy | fell)].tolist()))
+    jumped = store_readings.jumped(connection, tenant.id, 1, today)
+    return sorted(jumped | set(newest.subject_id[(newest.late == 0) & (heavy | fell)].tolist()))

@@ -429,6 +429,8 @@ def replay(context: Context, tenant: TenantAccess, first: date, last: date) -> i
         settings = settings.model_copy(update={"wait_minutes": 0, "resolve_hours": 20, "repeat_hours": 0})
         series = [store_readings.unpack(row) for row in store_readings.histories(connection, tenant.id, 1)]
         ids = list(store_readings.names_of(connection, tenant.id, 1))
+        jumps = readings.past_jumps(connection, tenant.id, last, ids)
+        series = [replace(one, jumps=tuple(jumps.get((one.subject_id, one.provider_id), ()))) for one in series]
         day = first
         while day <= last:
             around = place_of(connection, tenant, day, ids)

@@ -6,7 +6,7 @@ from datetime import date, datetime, timedelta
 import numpy as np
 from sqlalchemy import Connection
 
-from rust_gauge.core.reputation import COUNTS, FACTORS
+from rust_gauge.core.reputation import COUNTS, FACTORS, exposure
 from rust_gauge.core.reputation.memory import chance_above
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.store import reading_counters
@@ -31,7 +31,8 @@ def newest_is_right(
     rows = reading_counters.lately(connection, tenant_id, domain_ids, since)
     hours = int(_WINDOW / timedelta(hours=1))
     counted = readings.count(rows, date.min, date.min + timedelta(days=hours))
-    events, mail = (counted.counts[COUNTS.index(name)].sum(axis=0) for name in (factor.name, "attempted"))
+    by_name = dict(zip(COUNTS, counted.counts.sum(axis=1), strict=True))
+    events, mail = by_name[factor.name], exposure(factor, by_name)
     for back in range(1, len(mail) + 1):
         sent, failed = float(mail[-back:].sum()), float(events[-back:].sum())
         if sent >= _ENOUGH:

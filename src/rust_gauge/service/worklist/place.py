@@ -26,7 +26,7 @@ KEEPS = 0.5  # of that at which an item that lives goes on
 FELL_WITHIN = 7  # days
 
 
-CONDITION_FELL = 5.0  # or so many, more than the margin, into another condition
+CONDITION_FELL = 10.0  # or so many, more than the margin, into another condition
 
 
 _REMEMBERED = timedelta(days=30)  # how long what was fixed may still fade

@@ -1,4 +1,8 @@
-"""Problems that readings show: heavy pulls of one factor, and readings that fell."""
+"""Problems that readings show: rates that jumped, heavy pulls of one factor, and readings that fell.
+
+A jump is told of on its day, while the reading itself moves slowly; what crept up without a jump is told of once it
+takes much.
+"""
 
 from collections import defaultdict
 from collections.abc import Sequence
@@ -9,16 +13,20 @@ import numpy as np
 from sqlalchemy import Connection
 
 from rust_gauge.core.replies.causes import Cause
-from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of
+from rust_gauge.core.reputation import COUNTS, FACTORS, NAMES, NO_VALUE, condition_of, exposure, log_odds_of
 from rust_gauge.core.reputation.factors import Factor, Kind
+from rust_gauge.core.shares import percent
 from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.domains.relays import described_relays, sending_paths
 from rust_gauge.service.readings.computation import count
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
 from rust_gauge.store import domains, flow, placement_days, reading_counters
 from rust_gauge.store import readings as store_readings
-from rust_gauge.store.readings import Series
+from rust_gauge.store.readings import JumpRow, Series
 from rust_gauge.store.tables import ALL_PROVIDERS
+
+_BY_ITSELF = 1.3  # log-odds that a heavy factor counts for: a small one has its part of a large loss
+
 
 HEAVY = 8.0  # points that one factor takes at one provider
 
@@ -26,7 +34,16 @@ HEAVY = 8.0  # points that one factor takes at one provider
 _SURELY = 1.2  # times its margin that a pull has to be: two complaints of four hundred mails are no incident
 
 
-HEAVY_OVER_ALL = 4.0  # or over all of them
+HEAVY_OVER_ALL = 6.0  # or over all of them
+
+
+_EXPLAINS = timedelta(days=10)  # how long a rate that jumped explains a reading that fell
+
+
+_NEWER = 6.0  # points that engagement has to cost more than at its best of the last weeks: its level is no incident
+
+
+_NEWS_OF = 42  # days
 
 
 _FADES_FOR = 4  # days without a rise after which a pull is that of something fixed
@@ -86,7 +103,7 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
         these = [incident for incident in heavy if incident is not None]
         # What fell by a factor that only fades by now was reported with that factor.
         index = (day - whole.first).days
-        told = any(
+        told = any(jump.last >= day - _EXPLAINS for series in mine for jump in series.jumps if jump.told <= day) or any(
             whole.pulls[at, index] / 10 >= HEAVY_OVER_ALL and _is_over(place, whole, domain_id, at, index)
             for at in range(len(NAMES))
         )
@@ -111,32 +128,49 @@ def _heavy(
             return False
         return not _fails_again(connection, place, domain_id, factor, fixed[0])
 
+    def over(jump: JumpRow) -> bool:
+        """Return whether what jumped was fixed since, and the mail after that is right."""
+        if fixed is None or jump.began > fixed[0]:
+            return False
+        return not _fails_again(connection, place, domain_id, factor, fixed[0])
+
+    def jump_of(series: Series) -> JumpRow | None:
+        found = [jump for jump in series.jumps if jump.factor == at and jump.goes_on(day) and not over(jump)]
+        return max(found, key=lambda jump: jump.told, default=None)
+
     keeps = KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
+    jumps: dict[int, JumpRow] = {}
     for one in mine:
         index = (day - one.first).days
         if one is whole or one.tenths[index] == NO_VALUE:
             continue
         points = one.pulls[at, index] / 10
+        costs = _costs(one, at, index)
         share = mail.get(one.provider_id, 0) / total
         sure = keeps * max(HEAVY, _SURELY * one.margin[index] / 10)
-        if points >= sure and share >= _LEAST_SHARE and not fades(one, index):
+        jump = jump_of(one) if share >= _LEAST_SHARE else None
+        if jump is not None:
+            jumps[one.provider_id] = jump
+        if jump is not None or (costs >= sure and share >= _LEAST_SHARE and not fades(one, index)):
             where.append((float(points), one, index))
     index_of_all = (day - whole.first).days
-    over_all = whole.pulls[at, index_of_all] / 10
+    over_all = _costs(whole, at, index_of_all)
     sure_of_all = keeps * max(HEAVY_OVER_ALL, _SURELY * whole.margin[index_of_all] / 10)
-    if not where and (over_all < sure_of_all or fades(whole, index_of_all)):
+    jump_over_all = jump_of(whole)
+    if not where and jump_over_all is None and (over_all < sure_of_all or fades(whole, index_of_all)):
         return None
     if not where:  # a little everywhere
         where = [
             (float(series.pulls[at, index] / 10), series, index)
             for series in mine
             if series is not whole and series.tenths[index := (day - series.first).days] != NO_VALUE
-            and series.pulls[at, index] >= 20
+            and series.pulls[at, index] >= (1 if jump_over_all else 20)
         ]  # fmt: skip
     if not where:
         return None
     where.sort(key=lambda place: -place[0])
+    rose = jumps.get(where[0][1].provider_id) or jump_over_all or next(iter(jumps.values()), None)
     worst = min(int(series.tenths[index]) / 10 for _, series, index in where)
     condition = condition_of(worst)
     level = {"seized": Level.STOP, "corroded": Level.FIX, "tarnished": Level.INVESTIGATE, "sound": Level.INVESTIGATE}[
@@ -144,25 +178,58 @@ def _heavy(
     ]
     labels = [place.columns.label(series.provider_id) for _, series, _ in where]
     stream, events, of = place.streams.get((domain_id, factor.name), ("", 0, 0))
+    if rose is not None and rose.events >= factor.stop * rose.mail and level is Level.INVESTIGATE:
+        level = Level.FIX
     shown = f"{stream} of {name}" if stream else name
+    where_rose = next((place.columns.label(id) for id, jump in jumps.items() if jump is rose), "all providers together")
     spread = labels[0] if len(labels) == 1 else f"{len(labels)} providers"
     evidence = [f"{points:.1f} points at {label}" for (points, _, _), label in zip(where, labels, strict=True)]
     if events:
         whose = stream or "mail without a stream"
         evidence.append(f"{capital(_WORDS[factor.name])}, last 7 days: {events:,} of {of:,} came from {whose}")
-    since = min(_began(series, at, index) for _, series, index in where)
+    began = [jump.began for jump in (*jumps.values(), *([jump_over_all] if jump_over_all else []))]
+    since = min(began) if began else min(_began(series, at, index) for _, series, index in where)
+    evidence += [_rise(jump, place.columns.label(id)) for id, jump in jumps.items()]
+    if jump_over_all is not None:
+        evidence.append(_rise(jump_over_all, "all providers together"))
     touched = sum(mail.get(series.provider_id, 0) for _, series, _ in where)
     return Incident(
-        f"pull:{name}:{factor.name}", "pull", "domain", name, f"{capital(_WORDS[factor.name])} at {spread}: {name}",
+        f"pull:{name}:{factor.name}", "pull", "domain", name,
+        f"{capital(_WORDS[factor.name])} at {spread}: {name}",
         f"{capital(_WORDS[factor.name])} {_verb('take', factor.name)} {where[0][0]:.0f} points off its reading at "
         f"{labels[0]}"
         + (f", and {_verb('count', factor.name)} at {', '.join(labels[1:4])}, too" if len(labels) > 1 else "")
-        + f". The reading there is {worst:.0f}: {condition}.",
+        + f". The reading there is {worst:.0f}: {condition}."
+        + (f" {_rise(rose, where_rose)}." if rose is not None else ""),
         level, datetime.combine(since, time(), UTC), touched, _REMEDIES[factor.name].format(stream=shown), "",
         tuple(evidence), "audit" if factor.name in ("authentication", "listings") else "readings", factor.name, (name,),
         where[0][0], *(_used_by(connection, place, name, stream) if factor.name == "authentication" else ((), ())),
         providers=tuple(labels),
     )  # fmt: skip
+
+
+def _rise(jump: JumpRow, where: str) -> str:
+    """Return a jump in words, with its counts and period."""
+    name = "test copies" if FACTORS[jump.factor].of == "copies" else "messages"
+    return (
+        f"{capital(where)}: {percent(jump.events / max(1.0, jump.mail))} since {jump.began:%-d %b} "
+        f"({jump.events:,.0f} of {jump.mail:,.0f} {name}), {percent(jump.usual)} before"
+    )  # fmt: skip
+
+
+def _costs(series: Series, factor: int, index: int) -> float:
+    """Return the points that a factor takes, 0 where it counts little by itself; of engagement, only what is new."""
+
+    def of(day: int) -> float:
+        points = float(series.pulls[factor, day] / 10)
+        return points if log_odds_of(points, 100 - series.tenths[day] / 10) >= _BY_ITSELF else 0.0
+
+    if series.tenths[index] == NO_VALUE:
+        return 0.0
+    if FACTORS[factor].kind is not Kind.ENGAGEMENT:
+        return of(index)
+    days = [day for day in range(max(0, index - _NEWS_OF), index + 1) if series.tenths[day] != NO_VALUE]
+    return of(index) if of(index) - min(map(of, days)) >= _NEWER else 0.0
 
 
 def _used_by(connection: Connection, place: Place, domain: str, stream: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -211,9 +278,8 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
     ask = placement_days.counters if factor.of == "copies" else reading_counters.counters
     rows = ask(connection, place.tenant.id, 1, first, [domain_id])
-    sums = count(rows, first, place.day).counts.sum(axis=(1, 2))
-    mail = float(sums[COUNTS.index(factor.of)])
-    events = float(sums[COUNTS.index(factor.name)])
+    sums = dict(zip(COUNTS, count(rows, first, place.day).counts.sum(axis=(1, 2)), strict=True))
+    events, mail = float(sums[factor.name]), float(exposure(factor, sums))
     return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
 
 
@@ -291,7 +357,7 @@ def _by_relay(connection: Connection, place: Place, found: list[Incident]) -> li
     return out
 
 
-_SINGULAR = ("authentication", "held", "volume")
+_SINGULAR = ("authentication", "held", "volume", "engagement")
 
 
 def _verb(verb: str, factor: str) -> str:

@@ -21,6 +21,7 @@ reading_series = table(
     Column("pulls", VARBINARY(80), nullable=False),
     Column("measures", VARBINARY(400), nullable=False),
     Column("trend", VARBINARY(400), nullable=False),
+    Column("jumps", VARBINARY(4000), nullable=False, server_default=""),
     Column("history", MEDIUMBLOB, nullable=False),
     Column("computed_at", Time, nullable=False),
     Index("reading_series_stale", "last_day", "tenant_id", "kind", "subject_id"),
