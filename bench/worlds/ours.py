@@ -49,11 +49,12 @@ def jumps_of(world: World) -> Flags:
     mail = recent(world.counts[0]).reshape(SENDERS, PROVIDERS, DAYS)
     share = mail / np.maximum(mail.sum(axis=1, keepdims=True), 1e-9)
     out = np.zeros((SENDERS, DAYS), dtype=bool)
-    for jump in find_jumps(world.counts, around, threshold, window=DAYS):
-        sender, provider = divmod(jump.series, PROVIDERS)
-        out[sender, jump.told] |= share[sender, provider, jump.told] >= LARGE / 3
     for jump in find_jumps(world.counts, around, threshold, window=DAYS, over_all=True):
-        out[jump.series, jump.told] = True
+        if jump.series >= SENDERS * PROVIDERS:
+            out[jump.series - SENDERS * PROVIDERS, jump.told] = True
+        else:
+            sender, provider = divmod(jump.series, PROVIDERS)
+            out[sender, jump.told] |= share[sender, provider, jump.told] >= LARGE / 3
     return out
 
 

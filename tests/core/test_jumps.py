@@ -114,7 +114,7 @@ def test_providers_that_report_nothing_do_not_thin_complaints() -> None:
     counts = np.concatenate([mail(1000), mail(9000)], axis=1)
     counts[COUNTS.index("complaints"), 0, 80:] = 12
     where = Surroundings(np.array([True, False]), sender=np.zeros(2, dtype=np.intp))
-    (jump,) = find_jumps(counts, where, threshold_of(3), over_all=True)
+    (jump,) = [jump for jump in find_jumps(counts, where, threshold_of(3), over_all=True) if jump.series == 2]
     assert jump.events / jump.mail == pytest.approx(0.012)
 
 

@@ -56,17 +56,17 @@ const FACTORS: Record<Schemas['Pull']['factor'], string> = {
   placement: 'Placement',
 };
 export const factor = (name: string): string => FACTORS[name as Schemas['Pull']['factor']] ?? words(name);
-/** A factor's measure as people read it: a rate, how much less is opened, how much more than usual goes out, faults. */
+/** A factor's measure as people read it: a rate, a share of the opens that are usual, a volume, faults. */
 export function measured(value: number, unit: string): string {
   if (unit === 'doublings') return `${(2 ** value).toFixed(1)} × the usual volume`;
   if (unit === 'faults') return plural(Math.round(value), 'fault');
-  return unit === 'drop' ? `${Math.round(value * 100)} % fewer opened` : percent(value);
+  return unit === 'times' && value > 0 ? `${Math.round(100 / value)} % of usual opens` : percent(value);
 }
 /** A line of a factor, in few signs. */
 export function lineOf(value: number, unit: string): string {
   if (unit === 'doublings') return `${(2 ** value).toFixed(1)} ×`;
   if (unit === 'faults') return String(value);
-  return unit === 'drop' ? `${Math.round(value * 100)} %` : percent(value);
+  return unit === 'times' ? `${Math.round(100 / value)} %` : percent(value);
 }
 export const words = (name: string): string => name.replaceAll('_', ' ');
 export const plural = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? '' : 's'}`;

@@ -10,6 +10,7 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   provider: 'kestrelbox.example',
   label: 'Kestrelbox',
   points: 31,
+  elsewhere: false,
   measured: true,
   unit: 'rate',
   measure: 0.0031,
@@ -51,7 +52,7 @@ describe('a measure', () => {
   it.each([
     [0.0031, 'rate', '0.31 %', '0.31 %'],
     [1.5, 'doublings', '2.8 × the usual volume', '2.8 ×'],
-    [0.3, 'drop', '30 % fewer opened', '30 %'],
+    [4, 'times', '25 % of usual opens', '25 %'],
     [2, 'faults', '2 faults', '2'],
   ])('of %d %s is read as %s', (value, unit, said, line) => {
     expect(measured(value, unit)).toBe(said);

@@ -116,6 +116,7 @@ const reading = (day: string, value: number | null): Schemas['Reading'] => ({
             watch: 0.01,
             stop: 0.05,
             days: 7,
+            elsewhere: false,
             measured: true,
           },
         ],

@@ -111,7 +111,7 @@ def measured(value: float | None, unit: str) -> str:
         return f"{2**value:.1f} times the usual week"
     if unit == "faults":
         return plural(round(value), "fault")
-    return f"{percent(1 / value)} of usual opens" if unit == "times" and value else percent(value)
+    return f"{100 / value:.0f} % of usual opens" if unit == "times" and value else percent(value)
 
 
 def factor_name(name: str) -> str:
@@ -125,7 +125,7 @@ def _lines(pull: Pull) -> str:
     if pull.unit == "doublings":
         return f"watch line {2**pull.watch:.1f} times, stop line {2**pull.stop:.1f} times"
     if pull.unit == "times":
-        return f"watch line {percent(1 / pull.watch)}, stop line {percent(1 / pull.stop)}"
+        return f"watch line {100 / pull.watch:.0f} %, stop line {100 / pull.stop:.0f} %"
     return f"watch line {pull.watch:g}, stop line {pull.stop:g}"
 
 

@@ -79,7 +79,7 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
   const factors = [
     ...new Set(
       pulls
-        .filter((pull) => pull.points >= 0.5 && pull.unit !== 'drop' && pull.unit !== 'doublings')
+        .filter((pull) => pull.points >= 0.5 && pull.unit !== 'times' && pull.unit !== 'doublings')
         .map((pull) => pull.factor),
     ),
   ].slice(0, 5);
@@ -116,8 +116,10 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
           label="Forecast by day"
           columns={[
             {name: 'Day', value: (row: Schemas['ForecastDay']) => row.day},
-            {name: 'Without change', value: (row) => row.unchanged, number: true},
-            {name: 'With change', value: (row) => row.with_change, number: true},
+            {name: changed ? 'Without change' : 'Reading', value: (row) => row.unchanged, number: true},
+            ...(changed
+              ? [{name: 'With change', value: (row: Schemas['ForecastDay']) => row.with_change, number: true}]
+              : []),
             {name: 'Margin', value: (row) => row.margin, number: true},
           ]}
           rows={found.data.days}
@@ -206,12 +208,12 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
         </ResponsiveContainer>
       </div>
       <Key>
-        Dashed: without change.
-        {changed && (
+        {changed ? (
           <>
-            {' '}
-            Green: <b>with change</b>.
+            Dashed: without change. Green: <b>with change</b>.
           </>
+        ) : (
+          'If mail goes on as in the last two weeks.'
         )}
       </Key>
     </>

@@ -8,12 +8,13 @@ import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
-import {day, factor, measured, words} from '../../design/format';
+import {count, day, factor, measured, plural, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, space} from '../../design/tokens';
 import {eventsOf} from './PullsCard';
 
 type Move = Schemas['Move'];
+type FactorMove = Schemas['FactorMove'];
 const Row = styled.div`
   display: flex;
   flex-wrap: wrap;
@@ -56,7 +57,16 @@ export function MovedCard({tenant, of, first, last, onDays}: MovedCardProps) {
 
 const value = (reading: Schemas['Reading']) => (reading.value == null ? 'too little mail' : String(reading.value));
 
-const SHOWN = 8;
+/** Points of a change: what a reading lost is negative. */
+const points = (change: number) => (
+  <span style={{color: colour(change > 0 ? 'corroded' : 'sound')}}>
+    {change > 0 ? '−' : '+'}
+    {Math.abs(change).toFixed(1)}
+  </span>
+);
+const counts = (n: number | null | undefined, of: number | null | undefined) =>
+  n == null || of == null ? '' : `${count(n)} of ${count(of)}`;
+const share = (n: number | null | undefined, of: number | null | undefined) => (n == null || !of ? null : n / of);
 
 /** The events behind a move: those of the day on which it took more. */
 export function eventsOfMove(move: Move, found: Schemas['Explanation'], tenant: string): string | undefined {
@@ -68,12 +78,23 @@ export function eventsOfMove(move: Move, found: Schemas['Explanation'], tenant: 
 function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string}) {
   const [all, setAll] = useState(false);
   const change = found.first.value != null && found.last.value != null ? found.last.value - found.first.value : null;
-  const sums = new Map<string, {change: number; at: string[]}>();
-  for (const move of found.moves) {
-    const sum = sums.get(move.factor) ?? {change: 0, at: []};
-    sums.set(move.factor, {change: sum.change + move.change, at: [...sum.at, move.label]});
-  }
-  const [most] = [...sums].sort((a, b) => Math.abs(b[1].change) - Math.abs(a[1].change));
+  const [most] = found.factors;
+  const where = (name: string) => {
+    const at = found.moves.filter((move) => move.factor === name);
+    return at.length === 1 ? (at[0]?.label ?? '') : plural(at.length, 'provider');
+  };
+  const largest = (name: string) => found.moves.find((move) => move.factor === name);
+  const linked = (move: Move | undefined) => {
+    const to = move && eventsOfMove(move, found, tenant);
+    const name = move ? factor(move.factor) : '';
+    return to ? (
+      <Link to={to} title="Its events">
+        {name}
+      </Link>
+    ) : (
+      name
+    );
+  };
   return (
     <>
       <p role="status">
@@ -83,9 +104,7 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
         {change != null && most && Math.abs(change) >= 1 && (
           <>
             {' '}
-            mostly {factor(most[0]).toLowerCase()} at{' '}
-            {most[1].at.length === 1 ? most[1].at[0] : `${most[1].at.length} providers`} ({(-most[1].change).toFixed(1)}{' '}
-            points)
+            mostly {factor(most.factor).toLowerCase()} at {where(most.factor)} ({(-most.change).toFixed(1)} points)
           </>
         )}
         {change != null && Math.abs(change) < 1 && ' hardly changed'}
@@ -97,51 +116,57 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
             columns={[
               {
                 name: 'Points',
-                value: (row: Move) => -row.change,
-                show: (row) => (
-                  <span style={{color: colour(row.change > 0 ? 'corroded' : 'sound')}}>
-                    {row.change > 0 ? '−' : '+'}
-                    {Math.abs(row.change).toFixed(1)}
-                  </span>
-                ),
+                value: (row: FactorMove) => -row.change,
+                show: (row) => points(row.change),
+                number: true,
+              },
+              {name: 'Factor', value: (row) => factor(row.factor), show: (row) => linked(largest(row.factor))},
+              {name: 'At', value: (row) => where(row.factor)},
+              {
+                name: 'Before',
+                value: (row) => share(row.count_before, row.total_before),
+                show: (row) => counts(row.count_before, row.total_before),
                 number: true,
               },
               {
-                name: 'Factor',
-                value: (row) => factor(row.factor),
-                show: (row) => {
-                  const to = eventsOfMove(row, found, tenant);
-                  return to ? (
-                    <Link to={to} title="Its events">
-                      {factor(row.factor)}
-                    </Link>
-                  ) : (
-                    factor(row.factor)
-                  );
-                },
-              },
-              {name: 'At', value: (row) => row.label},
-              {
-                name: 'Estimate before',
-                value: (row) => row.measure_before,
-                show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit ?? 'rate')),
-                number: true,
-              },
-              {
-                name: 'Estimate now',
-                value: (row) => row.measure_after,
-                show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit ?? 'rate')),
+                name: 'Now',
+                value: (row) => share(row.count_after, row.total_after),
+                show: (row) => counts(row.count_after, row.total_after),
                 number: true,
               },
             ]}
-            rows={found.moves.slice(0, all ? undefined : SHOWN)}
-            id={(row) => row.factor + row.provider}
-            file={`moved-${found.name}.csv`}
+            rows={found.factors}
+            id={(row) => row.factor}
+            file={`changes-${found.name}.csv`}
           />
-          {found.moves.length > SHOWN && (
-            <Button tone="link" onPress={() => setAll(!all)}>
-              {all ? 'Only the largest' : `All ${found.moves.length}`}
-            </Button>
+          <Small>Counts of the {found.factors[0]?.days ?? 7} days that end on each day.</Small>{' '}
+          <Button tone="link" onPress={() => setAll(!all)}>
+            {all ? 'Hide providers' : `By provider (${found.moves.length})`}
+          </Button>
+          {all && (
+            <DataTable
+              label="Changes by provider"
+              columns={[
+                {name: 'Points', value: (row: Move) => -row.change, show: (row) => points(row.change), number: true},
+                {name: 'Factor', value: (row) => factor(row.factor), show: (row) => linked(row)},
+                {name: 'At', value: (row) => row.label},
+                {
+                  name: 'Estimate before',
+                  value: (row) => row.measure_before,
+                  show: (row) => (row.measure_before == null ? '' : measured(row.measure_before, row.unit)),
+                  number: true,
+                },
+                {
+                  name: 'Estimate now',
+                  value: (row) => row.measure_after,
+                  show: (row) => (row.measure_after == null ? '' : measured(row.measure_after, row.unit)),
+                  number: true,
+                },
+              ]}
+              rows={found.moves}
+              id={(row) => row.factor + row.provider}
+              file={`changes-by-provider-${found.name}.csv`}
+            />
           )}
         </>
       ) : (

@@ -1,4 +1,4 @@
-/** What pulls a reading down, heaviest first; each opens down to its events. */
+/** What pulls a reading down, by factor, heaviest first; each opens down to its providers and events. */
 import type {ReactNode} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
@@ -13,11 +13,25 @@ const List = styled.ul`
   padding: 0;
   display: grid;
   gap: 7px;
-  li {
+  > li {
     display: grid;
     grid-template-columns: 196px 1fr 34px;
-    gap: 8px;
+    gap: 0 8px;
     align-items: center;
+  }
+  details {
+    grid-column: 1 / -1;
+    font-size: 13px;
+  }
+  summary {
+    cursor: pointer;
+    color: ${colour('soft')};
+    font-size: 12px;
+  }
+  ol {
+    margin: 4px 0;
+    padding-left: 14px;
+    list-style: none;
   }
   i {
     display: block;
@@ -68,9 +82,13 @@ export function PullsCard({
 }) {
   if (!reading || reading.value == null) return null;
   const pulls = (reading.pulls ?? []).filter((pull) => pull.points > 0);
-  const shown = pulls.slice(0, 7);
-  const rest = pulls.slice(7).reduce((sum, pull) => sum + pull.points, 0);
-  const most = Math.max(10, ...shown.map((pull) => pull.points));
+  const factors = [...new Set(pulls.map((pull) => pull.factor))]
+    .map((name) => {
+      const mine = pulls.filter((pull) => pull.factor === name);
+      return {mine, points: mine.reduce((sum, pull) => sum + pull.points, 0)};
+    })
+    .sort((a, b) => b.points - a.points);
+  const most = Math.max(10, ...factors.map((each) => each.points));
   const total = pulls.reduce((sum, pull) => sum + pull.points, 0);
   return (
     <Card
@@ -79,41 +97,53 @@ export function PullsCard({
     >
       {pulls.length === 0 && <Soft>Nothing.</Soft>}
       <List>
-        {shown.map((pull) => (
-          <li key={pull.factor + pull.provider}>
-            <span>
-              <Named to={eventsOf(pull, tenant, of, reading.day)}>
-                {factor(pull.factor)}, {pull.label}
-              </Named>
-              <br />
-              <Small>
-                {measured(pull.measure, pull.unit ?? 'rate')}, lines {lineOf(pull.watch, pull.unit ?? 'rate')} and{' '}
-                {lineOf(pull.stop, pull.unit ?? 'rate')}
-                {pull.count != null && `; ${count(pull.count)} of ${count(pull.total ?? 0)} in ${pull.days} days`}
-              </Small>
-            </span>
-            <i
-              style={{
-                width: `${(100 * pull.points) / most}%`,
-                background: colour(
-                  pull.measure >= pull.stop ? 'corroded' : pull.measure >= pull.watch ? 'tarnished' : 'soft',
-                ),
-              }}
-            />
-            <b>{pull.points}</b>
-          </li>
-        ))}
-        {rest > 0 && (
-          <li>
-            <Small>{pulls.length - 7} smaller</Small>
-            <i />
-            <b>{rest.toFixed(1)}</b>
-          </li>
-        )}
+        {factors.map(({mine, points}) => {
+          const worst = mine[0] as Pull;
+          return (
+            <li key={worst.factor}>
+              <span>
+                <Named to={eventsOf(worst, tenant, of, reading.day)}>{factor(worst.factor)}</Named>
+                {mine.length === 1 && `, ${worst.label}`}
+                <br />
+                <Measure pull={worst} at={mine.length > 1} />
+              </span>
+              <i style={{width: `${(100 * points) / most}%`, background: colour(tone(worst))}} />
+              <b>{points.toFixed(1)}</b>
+              {mine.length > 1 && (
+                <details>
+                  <summary>{mine.length} providers</summary>
+                  <ol>
+                    {mine.map((pull) => (
+                      <li key={pull.provider}>
+                        <Named to={eventsOf(pull, tenant, of, reading.day)}>
+                          {pull.points.toFixed(1)} {pull.label}
+                        </Named>{' '}
+                        <Measure pull={pull} />
+                      </li>
+                    ))}
+                  </ol>
+                </details>
+              )}
+            </li>
+          );
+        })}
       </List>
     </Card>
   );
 }
+
+const tone = (pull: Pull) =>
+  pull.measure >= pull.stop ? 'corroded' : pull.measure >= pull.watch ? 'tarnished' : 'soft';
+
+/** What a factor measures, its lines, and the counts behind it; `at`: where, if it is the worst of several. */
+const Measure = ({pull, at = false}: {pull: Pull; at?: boolean}) => (
+  <Small>
+    {at && `most at ${pull.label}: `}
+    {measured(pull.measure, pull.unit)}, lines {lineOf(pull.watch, pull.unit)} and {lineOf(pull.stop, pull.unit)}
+    {pull.count != null && `; ${count(pull.count)} of ${count(pull.total ?? 0)} in ${pull.days} days`}
+    {pull.elsewhere && ' at the other providers, as this one reports none'}
+  </Small>
+);
 
 const Named = ({to, children}: {to: string | undefined; children: ReactNode}) =>
   to ? (

@@ -8,6 +8,7 @@ import {WallPage} from '../wall/WallPage';
 import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
 import {NotesCard} from './NotesCard';
+import {PullsCard} from './PullsCard';
 
 withBrowserParts();
 afterEach(cleanup);
@@ -25,6 +26,7 @@ const pull: Schemas['Pull'] = {
   watch: 0.005,
   stop: 0.05,
   days: 7,
+  elsewhere: false,
   measured: true,
   kinds: ['bounced'],
   causes: ['authentication'],
@@ -92,6 +94,15 @@ describe('what if', () => {
     open(<AheadCard tenant="copperline" of={of} pulls={[]} />);
     expect(await screen.findByText('No factor to change.')).toBeTruthy();
   });
+
+  it('has one column where nothing is changed', async () => {
+    const plain = [{day: '2026-11-21', unchanged: 40, with_change: null, margin: 3}];
+    serviceWith({[`POST ${T}/readings/forecast`]: () => ({changed: false, days: plain, sound_again: null})});
+    open(<AheadCard tenant="copperline" of={of} pulls={[pull]} />);
+    await userEvent.click(await screen.findByRole('button', {name: 'Show table'}));
+    const table = within(await screen.findByRole('table', {name: 'Forecast by day'}));
+    expect(table.getAllByRole('columnheader').map((head) => head.textContent)).toEqual(['Day', 'Reading', 'Margin']);
+  });
 });
 
 describe('the changes', () => {
@@ -100,6 +111,21 @@ describe('the changes', () => {
     name: 'copperline.example',
     first: reading('2026-11-09', 99.8),
     last: reading('2026-11-12', 48.5, [pull]),
+    factors: [
+      {
+        factor: 'authentication',
+        before: 0,
+        after: 19.5,
+        change: 19.5,
+        providers: 1,
+        days: 7,
+        count_before: 0,
+        total_before: 1500,
+        count_after: 205,
+        total_after: 1519,
+      },
+      {factor: 'refusals', before: 9, after: 4.5, change: -4.5, providers: 9, days: 7},
+    ],
     moves: [
       {
         factor: 'authentication',
@@ -153,8 +179,11 @@ describe('the changes', () => {
     expect(screen.getByRole('link', {name: 'Authentication'}).getAttribute('href')).toContain(
       'kind=bounced&cause=authentication&provider=tidepost.example',
     );
+    expect(screen.getByText('205 of 1,519')).toBeTruthy();
+    expect(screen.getByText('+4.5')).toBeTruthy();
+    expect(screen.getByText('9 providers')).toBeTruthy();
     expect(screen.queryByText('P8')).toBeNull();
-    await userEvent.click(screen.getByRole('button', {name: 'All 10'}));
+    await userEvent.click(screen.getByRole('button', {name: 'By provider (10)'}));
     expect(screen.getByText('P8')).toBeTruthy();
   });
 
@@ -163,6 +192,7 @@ describe('the changes', () => {
       [`GET ${T}/readings/explanation`]: () => ({
         ...moved,
         last: reading('2026-11-12', 99.9),
+        factors: [],
         moves: [],
         streams: [],
         annotations: [],
@@ -180,6 +210,30 @@ describe('the changes', () => {
     });
     open(card());
     expect(await screen.findByText(/no readings of copperline\.example on both days/)).toBeTruthy();
+  });
+});
+
+describe('the factors', () => {
+  it('are one line each, whatever the number of providers, and open down to them', async () => {
+    const at = (n: number): Schemas['Pull'] => ({
+      ...pull,
+      provider: `p${n}.example`,
+      label: `P${n}`,
+      points: 1,
+      count: n,
+      total: 100,
+    });
+    const many = Array.from({length: 20}, (_, n) => at(n));
+    const silent = {...pull, factor: 'complaints' as const, points: 3, count: 2, total: 900, elsewhere: true};
+    open(<PullsCard reading={reading('2026-11-12', 77, [silent, ...many])} tenant="copperline" of={of} />);
+    expect(screen.getByText('100 − 23.0 = 77; rates are estimates: recent mail counts more')).toBeTruthy();
+    const bold = screen.getAllByText(/^\d+\.\d$/).map((each) => each.textContent);
+    expect(bold).toEqual(['20.0', '3.0']);
+    expect(screen.getByText('20 providers')).toBeTruthy();
+    expect(screen.getByRole('link', {name: '1.0 P19', hidden: true}).getAttribute('href')).toContain(
+      'provider=p19.example',
+    );
+    expect(screen.getByText(/2 of 900 in 7 days at the other providers, as this one reports none/)).toBeTruthy();
   });
 });
 

@@ -8,7 +8,7 @@ import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
-import {factor} from '../../design/format';
+import {day, factor} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {colour, font, space} from '../../design/tokens';
 
@@ -42,11 +42,12 @@ const Number_ = styled.input`
   }
 `;
 
-/** As people type it: rates and drops in per cent. */
+/** As people type it: rates in per cent. */
 const typed = (row: Shown, name: FieldName): string => String(Number((row[name] * scale(row, name)).toPrecision(6)));
 const scale = (row: Shown, name: FieldName): number =>
-  (name === 'watch' || name === 'stop') && (row.unit === 'rate' || row.unit === 'drop') ? 100 : 1;
-const unit = (row: Shown): string => ({rate: '%', drop: '% drop', doublings: 'doublings', faults: 'faults'})[row.unit];
+  (name === 'watch' || name === 'stop') && row.unit === 'rate' ? 100 : 1;
+const unit = (row: Shown): string =>
+  ({rate: '%', times: '× fewer opens', doublings: 'doublings', faults: 'faults'})[row.unit];
 
 export function FactorsCard({tenant}: {tenant: string}) {
   const settings = useReadingSettings(tenant);
@@ -54,14 +55,18 @@ export function FactorsCard({tenant}: {tenant: string}) {
   return (
     <Card
       title="Reading factors"
-      note="where each factor starts to count, where it counts fully, for how many points, and its half-life"
+      note="the lines of each factor, what it counts at its watch line (log-odds), and its half-life"
     >
       {settings.isPending && <Loading what="settings" />}
       {settings.error && <Trouble error={settings.error} />}
       {settings.data && (
         <Factors key={JSON.stringify(settings.data.settings)} tenant={tenant} view={settings.data} onJob={setJob} />
       )}
-      {job > 0 && <Recomputed tenant={tenant} id={job} />}
+      {job > 0 ? (
+        <Recomputed tenant={tenant} id={job} />
+      ) : (
+        settings.data?.last_change && <LastChange found={settings.data.last_change} />
+      )}
     </Card>
   );
 }
@@ -115,7 +120,7 @@ function Factors({
           {name: 'Watch', value: (row) => row.watch, show: (row) => input(row, 'watch'), number: true},
           {name: 'Stop', value: (row) => row.stop, show: (row) => input(row, 'stop'), number: true},
           {name: 'Unit', value: unit},
-          {name: 'Points', value: (row) => row.weight, show: (row) => input(row, 'weight'), number: true},
+          {name: 'Weight', value: (row) => row.weight, show: (row) => input(row, 'weight'), number: true},
           {
             name: 'Half-life, days',
             value: (row) => row.half_life,
@@ -163,7 +168,25 @@ function Recomputed({tenant, id}: {tenant: string; id: number}) {
         Recomputing: {job.data.done} of {job.data.total} domains
       </Small>
     );
-  const changes = (job.data.result.changes ?? []) as Change[];
+  return <Changes rows={(job.data.result.changes ?? []) as Change[]} />;
+}
+
+/** What the last recomputation did, also that of an upgrade. */
+function LastChange({found}: {found: Schemas['ReadingChanges']}) {
+  const why = found.why === 'arithmetic' ? 'an upgrade changed how readings are computed' : 'factors were changed';
+  return (
+    <>
+      <Small>
+        Recomputed on {day(found.at)}: {why}.
+      </Small>
+      <Changes rows={found.changes} />
+    </>
+  );
+}
+
+const signed = (value: number) => (value < 0 ? '−' : '+') + Math.abs(value).toFixed(1);
+
+function Changes({rows}: {rows: Change[]}) {
   const show = (value: number | null) => (value == null ? '' : value.toFixed(1));
   return (
     <DataTable
@@ -172,8 +195,14 @@ function Recomputed({tenant, id}: {tenant: string; id: number}) {
         {name: 'Domain', value: (row: Change) => row.name},
         {name: 'Before', value: (row) => row.before, show: (row) => show(row.before), number: true},
         {name: 'After', value: (row) => row.after, show: (row) => show(row.after), number: true},
+        {
+          name: 'Difference',
+          value: (row) => (row.before == null || row.after == null ? null : row.after - row.before),
+          show: (row) => (row.before == null || row.after == null ? '' : signed(row.after - row.before)),
+          number: true,
+        },
       ]}
-      rows={changes}
+      rows={rows}
       id={(row) => row.name}
       file="readings-before-and-after.csv"
     />

@@ -206,6 +206,20 @@ describe('the parameters of readings', () => {
     expect(screen.getByText('81.0')).toBeTruthy();
   });
 
+  it('show what an upgrade did to each domain, with the reason', async () => {
+    const changes = [
+      {name: 'd.example', before: 81, after: 78.5},
+      {name: 'new.example', before: null, after: 99},
+    ];
+    const last_change = {why: 'arithmetic', at: '2026-12-01T09:00:00Z', changes};
+    serviceWith({[`GET ${T}/reading-settings`]: () => ({...view, last_change})});
+    open(<FactorsCard tenant="glasswort" />);
+    expect(await screen.findByText(/an upgrade changed how readings are computed/)).toBeTruthy();
+    const table = within(screen.getByRole('table', {name: 'Readings before and after'}));
+    expect(table.getByText('−2.5')).toBeTruthy();
+    expect(table.getByText('99.0')).toBeTruthy();
+  });
+
   it.each(['', '-1', 'many'])('are not kept while one is "%s"', async (text) => {
     serviceWith({[`GET ${T}/reading-settings`]: () => view});
     open(<FactorsCard tenant="glasswort" />);

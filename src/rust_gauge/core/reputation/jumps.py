@@ -10,9 +10,10 @@ its watch line.
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rust_gauge.core.reputation.factors import FACTORS, Factor, Kind
-from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_ends
+from rust_gauge.core.reputation.memory import Array, before, decay_of, faded, rate_end
 from rust_gauge.core.reputation.reading import COUNTS, Surroundings, seen_of
 
 FALSE_ALARMS = 0.12  # a month, over all factors and providers of a domain, at most
@@ -65,27 +66,30 @@ def find_jumps(
     counts: Array, around: Surroundings, threshold: float | Array, factors: tuple[Factor, ...] = FACTORS,
     window: int = WINDOW, *, over_all: bool = False,
 ) -> list[Jump]:  # fmt: skip
-    """Find the jumps of the last `window` days of each series. `threshold`: of all, or (series,) of each.
+    """Find the jumps of the last `window` days of each series. `threshold`: of all, or of each.
 
-    `over_all`: of the sum of each sender's series, in the order of their numbers; what says nothing at one of them
-    (delays of an outage, mail where no complaints are reported) is left out of the sum.
+    `over_all`: also those of the sum of each sender's series, numbered on after the series in the order of the senders;
+    what says nothing at one of them (delays of an outage, mail where no complaints are reported) is left out of it.
     """
     tested = [factor for factor in factors if factor.name in TESTED and factor.kind is Kind.RATE]
     by_name = dict(zip(COUNTS, counts, strict=True))
     seen, sent = (np.stack(part) for part in zip(*(seen_of(f, by_name, around) for f in tested), strict=True))
+    seen = np.minimum(seen, sent)
     if over_all:
-        seen, sent = _together(np.minimum(seen, sent), around), _together(sent, around)
+        seen, sent = (np.concatenate([values, _together(values, around)], axis=1) for values in (seen, sent))
     series = seen.shape[1]
-    events, mail = (values.reshape(len(tested) * series, -1) for values in (np.minimum(seen, sent), sent))
+    events, mail = (values.reshape(len(tested) * series, -1) for values in (seen, sent))
     usual, worth = (np.repeat([getattr(f, name) for f in tested], series) for name in ("usual", "worth"))
     matters = np.repeat(
         [max(_MATTERS * f.watch, _DELAYS_MATTER if f.name == "delays" else 0.0) for f in tested], series
     )
     level = np.log(np.tile(np.broadcast_to(threshold, (series,)), len(tested)))
-    # Whoever has hardly an event in these days cannot have jumped.
     start = max(0, events.shape[1] - window)
-    use = np.flatnonzero(events[:, start:].sum(axis=1) >= _LEAST_EVENTS)
-    rows = _search(events[use], mail[use], usual[use], worth[use], matters[use], level[use], start)
+    matter_on = _matter(events[:, start:], mail[:, start:], usual * worth, worth, matters)
+    use = np.flatnonzero(matter_on.any(axis=1))  # the others cannot be told of, whatever the test says
+    if not len(use):
+        return []
+    rows = _search(events[use], mail[use], usual[use], worth[use], matter_on[use], level[use], start)
     out = []
     for at, began, told, last, over, rate in rows:
         row, days = int(use[at]), slice(began, last + 1)
@@ -104,11 +108,19 @@ def _together(values: Array, around: Surroundings) -> Array:
     return sums
 
 
+def _matter(events: Array, mail: Array, prior: Array, worth: Array, matters: Array) -> NDArray[np.bool_]:
+    """Return the days on which a rate is surely high enough that somebody is told of it if it jumped."""
+    lately, of = faded(np.stack([events, mail]), decay_of(_QUICK))
+    low = rate_end(lately + prior[:, None] / 2, of + worth[:, None] / 2, -_HIGHER)
+    out: NDArray[np.bool_] = (low >= matters[:, None]) & (lately >= _LEAST_EVENTS)
+    return out
+
+
 def _search(
-    events: Array, mail: Array, usual: Array, worth: Array, matters: Array, level: Array, start: int
+    events: Array, mail: Array, usual: Array, worth: Array, matter: NDArray[np.bool_], level: Array, start: int
 ) -> list[tuple[int, int, int, int, bool, float]]:
     """(row, began, told, last, over, usual rate) of the jumps from day `start` on."""
-    length, decay, quick = events.shape[1], decay_of(_HALF_LIFE), decay_of(_QUICK)
+    length, decay = events.shape[1], decay_of(_HALF_LIFE)
     seen, sent = _before(events, mail, start, decay)
     seen, sent = seen + usual * worth, sent + worth
     odd, days = _spread(events, mail, usual, worth, start)
@@ -118,7 +130,6 @@ def _search(
     back, back_since = np.zeros(len(events)), np.full(len(events), -1)
     inside, told = np.zeros(len(events), dtype=bool), np.full(len(events), -1)
     began, rate_then = np.zeros(len(events), dtype=int), np.zeros(len(events))
-    lately, of = np.zeros(len(events)), np.zeros(len(events))
     waiting = [(events[:, day], mail[:, day]) for day in range(max(0, start - _LAG), start)]
     out: list[tuple[int, int, int, int, bool, float]] = []
     for day in range(start, length):
@@ -161,9 +172,7 @@ def _search(
         total = np.where(ends, 0.0, total)
         inside = (inside | starts) & ~ends
         told = np.where(inside, told, -1)
-        lately, of = lately * quick + k, of * quick + n
-        low, _ = rate_ends(lately + usual * worth / 2, of + worth / 2, _HIGHER)
-        told = np.where(inside & (told < 0) & (low >= matters) & (lately >= _LEAST_EVENTS), day, told)
+        told = np.where(inside & (told < 0) & matter[:, day - start], day, told)
         ordinary = ~inside & (total < level / 2)
         waiting.append((k * ordinary, n * ordinary))
         if len(waiting) > _LAG:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rust_gauge.core.reputation.factors import FACTORS, OFFSET, Factor, Kind
-from rust_gauge.core.reputation.memory import Z80, Array, before, decay_of, faded, of_others, rate_ends
+from rust_gauge.core.reputation.memory import Z80, Array, before, decay_of, faded, of_others, rate_end, rate_ends
 from rust_gauge.core.reputation.outages import tried
 
 COUNTS = (
@@ -229,10 +229,11 @@ def _rates(factors: list[Factor], counts: Mapping[str, Array], around: Surroundi
     events, mail = np.stack([one for one, _ in found]), np.stack([one for _, one in found])
     usual = _usual(factors, around, mail.shape[1])
     worth, watch = (np.array([getattr(f, name) for f in factors])[:, None, None] for name in ("worth", "watch"))
-    slow, quick = (np.array([decay_of(half) for half in halves])[:, None] for halves in zip(
-        *((factor.half_life, factor.quick) for factor in factors), strict=True
-    ))  # fmt: skip
-    seen, sent = faded(events, slow), faded(mail, slow)
+    # All memories in one go over the days: (memories, events or mail, factors, series, days).
+    decays = np.array([[decay_of(half) for half in (f.half_life, f.quick, _PAST)] for f in factors]).T
+    remembered = faded(np.broadcast_to(np.stack([events, mail]), (3, 2, *events.shape)), decays[:, None, :, None])
+    (seen, sent), (lately, lately_sent), past = remembered
+    past_events, past_mail = before(past)
     # The prior: what is usual here, as much more or less as the sender has at its other providers; then its own past.
     if around.elsewhere is not None:
         others = [around.elsewhere[factor.name] for factor in factors]
@@ -242,16 +243,14 @@ def _rates(factors: list[Factor], counts: Mapping[str, Array], around: Surroundi
         "events", "mail", "usual"
     ))  # fmt: skip
     pooled = usual * (other + usual * worth) / (other_usual + usual * worth)
-    past_events, past_mail = (before(faded(values, decay_of(_PAST))) for values in (events, mail))
     prior = np.minimum(
         np.maximum(watch, pooled), (past_events + pooled * worth * _PAST_WORTH) / (past_mail + worth * _PAST_WORTH)
     )
     a, b = seen + prior * worth, sent + worth
     mean = np.minimum(1.0, a / b)
     low, high = rate_ends(a, b, _ENDS)
-    lately, of = faded(events, quick) + prior * worth, faded(mail, quick) + worth
-    sure, _ = rate_ends(lately, of, _SURE)
-    _, high_lately = rate_ends(lately, of, _ENDS)
+    lately, lately_sent = lately + prior * worth, lately_sent + worth
+    sure, high_lately = rate_end(lately, lately_sent, -_SURE), rate_end(lately, lately_sent, _ENDS)
     quicker = sure > mean
     value = np.maximum(mean, sure)
     low, high = np.where(quicker, np.maximum(low, mean), low), np.where(quicker, np.maximum(high, high_lately), high)
@@ -271,22 +270,23 @@ def _engagement(factor: Factor, counts: Mapping[str, Array], around: Surrounding
     """
     opened, delivered = counts["opened"], counts["delivered"]
     mail = 0.65 * delivered + 0.25 * before(delivered) + 0.1 * before(delivered, 2)
-    own = _beside_own_best(factor, opened, mail)
+    decays = np.array([decay_of(factor.half_life), decay_of(_TRACKED)])[:, None, None]
+    (seen, sent), tracked = faded(np.broadcast_to(np.stack([opened, mail]), (2, 2, *mail.shape)), decays)
+    past_opened, past_mail = before(tracked, _SETTLES)
+    own = _beside_own_best(factor, seen, sent, past_opened, past_mail, mail)
     openness = (around.peers or {}).get("engagement")
     if openness is None or around.sender is None:
         return own
     open_here = np.nan_to_num(openness)[:, None]
-    decay = decay_of(factor.half_life)
     visible = open_here > _LEAST_OPENNESS
-    seen, sent = (np.where(visible, faded(values, decay), 0.0) for values in (opened, mail))
+    seen, sent = np.where(visible, seen, 0.0), np.where(visible, sent, 0.0)
     expected = sent * open_here
     others, others_expected = of_others(np.stack([seen, expected]), around.sender)
     median = _median_opens(others + seen, others_expected + expected, around)
     pooled = (others + median * factor.worth) / (others_expected + factor.worth)
     a, b = seen + pooled * factor.worth, expected + factor.worth
     low, high = rate_ends(a, b, _ENDS)
-    tracked = faded(opened, decay_of(_TRACKED))
-    tracks = (tracked + of_others(tracked[None], around.sender)[0]) > 0
+    tracks = (tracked[0] + of_others(tracked[:1], around.sender)[0]) > 0
     known = tracks & (others_expected + expected > 0) & ~np.isnan(median)
     beside = [np.where(known, median / np.maximum(level, 1e-6), fallen) for level, fallen in zip(
         (np.minimum(1.0, a / b), high, low), own, strict=True
@@ -310,10 +310,10 @@ def _median_opens(opened: Array, expected: Array, around: Surroundings) -> Array
     return out
 
 
-def _beside_own_best(factor: Factor, opened: Array, mail: Array) -> tuple[Array, Array, Array]:
+def _beside_own_best(
+    factor: Factor, seen: Array, sent: Array, past_opened: Array, past_mail: Array, mail: Array
+) -> tuple[Array, Array, Array]:
     """How many times as many openings there were at best; that is forgotten slowly, so that a slow fall is seen too."""
-    past_opened = before(faded(opened, decay_of(_TRACKED)), _SETTLES)
-    past_mail = before(faded(mail, decay_of(_TRACKED)), _SETTLES)
     # In the first weeks a share depends on how soon opens are reported; the best of them would stay for months.
     days_seen = np.cumsum(np.cumsum(mail, axis=-1) > 0, axis=-1)
     known = (past_mail >= _OPENED_FROM) & (days_seen >= _OPENED_DAYS)
@@ -323,8 +323,7 @@ def _beside_own_best(factor: Factor, opened: Array, mail: Array) -> tuple[Array,
     for day in range(share.shape[-1]):
         best = np.maximum(share[..., day], best * keeps)
         usual[..., day] = best
-    decay = decay_of(factor.half_life)
-    a, b = faded(opened, decay) + usual * factor.worth, faded(mail, decay) + factor.worth
+    a, b = seen + usual * factor.worth, sent + factor.worth
     low, high = rate_ends(a, b, _ENDS)
     can = known & (usual >= _LEAST_OPENED)
     found = [np.where(can, usual / np.maximum(values, 1e-6), np.nan) for values in (np.minimum(1.0, a / b), high, low)]

@@ -315,17 +315,15 @@ def jumps_of(
 ) -> dict[tuple[int, int], list[JumpRow]]:
     """Return by (subject, provider) the jumps of the last days, also of each subject over all of its providers."""
     assert around.sender is not None
-    subjects = [subject for subject, _ in counted.series]
     # A domain's alarms are few in all, however many providers it has: each of them has to be the surer.
     senders, sizes = np.unique(around.sender, return_counts=True)
-    threshold = np.array([threshold_of(int(n) + 1) for n in sizes])
-    of_sender = {int(sender): subject for sender, subject in zip(around.sender, subjects, strict=True)}
+    of_sender = dict(zip(around.sender.tolist(), (subject for subject, _ in counted.series), strict=True))
+    keys = [*counted.series, *((of_sender[sender], ALL_PROVIDERS) for sender in senders.tolist())]
+    surer = np.array([threshold_of(int(n) + 1) for n in sizes])
+    threshold = np.concatenate([surer[np.searchsorted(senders, around.sender)], surer])
     found: dict[tuple[int, int], list[JumpRow]] = defaultdict(list)
-    here = find_jumps(counted.counts, around, threshold[np.searchsorted(senders, around.sender)], factors, window)
-    for jump in here:
-        found[counted.series[jump.series]].append(_jump_row(jump, counted.first))
     for jump in find_jumps(counted.counts, around, threshold, factors, window, over_all=True):
-        found[of_sender[int(senders[jump.series])], ALL_PROVIDERS].append(_jump_row(jump, counted.first))
+        found[keys[jump.series]].append(_jump_row(jump, counted.first))
     return found
 
 
