@@ -137,7 +137,7 @@ def test_a_margin_is_wide_when_there_is_little_mail() -> None:
 def test_a_few_complaints_of_a_hundred_mails_mean_less_than_the_same_share_of_a_million() -> None:
     few, many = (read(mail(n, 1, complaints=0.01), around()).tenths[0, -1] for n in (100, 100_000))
     assert few > 980
-    assert many < few - 80
+    assert many < few - 60
 
 
 def test_a_clean_small_sender_does_not_flicker() -> None:
@@ -157,10 +157,10 @@ def test_a_clean_small_sender_does_not_flicker() -> None:
 @pytest.mark.parametrize(
     ("rates", "factor", "after"),
     [
-        ({"complaints": 0.03}, "complaints", 850),
+        ({"complaints": 0.03}, "complaints", 870),
         ({"authentication": 0.2}, "authentication", 850),
         ({"listings": 0.3}, "listings", 500),
-        ({"invalid_addresses": 0.25}, "invalid_addresses", 880),
+        ({"invalid_addresses": 0.25}, "invalid_addresses", 900),
         ({"refusals": 0.2}, "refusals", 750),
         ({"delays": 0.3}, "delays", 700),
     ],
@@ -183,14 +183,14 @@ def test_it_recovers_when_the_sender_has_mended_at_the_stated_pace() -> None:
     counts = mail(1000)
     counts[COUNTS.index("complaints"), 0, 40:45] = 40
     said = values(counts)
-    assert said[44] < 40
+    assert said[44] < 50
     assert said[44] < said[50] < said[58] < said[70]
     assert said[44 + 15] > 80, "three half-lives after the last day"
 
 
 def test_complaints_count_only_where_the_provider_reports_them() -> None:
     counts = mail(1000, complaints=0.01)
-    assert values(counts)[-1] < 80
+    assert values(counts)[-1] < 85
     silent = read(counts, around(reports=False))
     assert pull(silent, "complaints") == 0
     assert silent.measures is not None

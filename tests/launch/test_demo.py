@@ -28,6 +28,7 @@ from rust_gauge.demo.scenario import FLOWS, INCIDENTS, PROVIDERS, TENANTS, Tenan
 from rust_gauge.demo.verification import KEY, load_verification
 from rust_gauge.demo.warmup import load_warmup
 from rust_gauge.demo.zones import LISTS, NAME_SERVERS, RELAY_DESCRIPTIONS, SELECTORS, streams_of, write_zones
+from rust_gauge.gateways import outlet_out, seed_mailbox
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.bench.examining import examine_next
 from rust_gauge.service.intake.rows import to_event
@@ -194,6 +195,9 @@ def test_placement_turned_at_one_provider_and_an_outlet_was_refused(
     zones: Path, world: World, office: Office, client: Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(world.context.settings, "placement_hosts", SEED_HOSTS)
+    # Nobody answers at the demo's hosts here: none of sixteen sessions has to wait its ten seconds.
+    for gateway in (seed_mailbox, outlet_out):
+        monkeypatch.setattr(gateway, "_STEP", 0.2)
     tenant = replace(office.tenant, slug="glasswort")
     with served(zones, world):
         added = load_placement(world.context, tenant)

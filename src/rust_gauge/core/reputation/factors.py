@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from rust_gauge.core.errors import RustGaugeError
 
-OFFSET = 3.8  # log-odds of a sender that nothing counts against; docs/reputation.md says what it was chosen by
+OFFSET = 4.0  # log-odds of a sender that nothing counts against; docs/reputation.md says what it was chosen by
 _MOST_RATE = 0.98  # beyond it odds say nothing more
 
 

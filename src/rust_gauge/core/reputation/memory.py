@@ -19,7 +19,7 @@ def decay_of(half_life: float) -> float:
 
 def faded(counts: Array, decay: float | Array) -> Array:
     """Sum over days, each of which counts `decay` times as much as the day after it."""
-    days = np.array(np.moveaxis(counts, -1, 0), order="C", copy=True)  # a day lies together in memory
+    days = np.array(np.moveaxis(counts, -1, 0), dtype=np.float64, order="C", copy=True)  # a day lies together in memory
     for day in range(1, len(days)):
         days[day] += days[day - 1] * decay
     return np.ascontiguousarray(np.moveaxis(days, 0, -1))
