@@ -47,7 +47,7 @@ const typed = (row: Shown, name: FieldName): string => String(Number((row[name] 
 const scale = (row: Shown, name: FieldName): number =>
   (name === 'watch' || name === 'stop') && row.unit === 'rate' ? 100 : 1;
 const unit = (row: Shown): string =>
-  ({rate: '%', times: '× fewer opens', doublings: 'doublings', faults: 'faults'})[row.unit];
+  ({rate: '%', times: '× below median', doublings: 'doublings', faults: 'faults'})[row.unit];
 
 export function FactorsCard({tenant}: {tenant: string}) {
   const settings = useReadingSettings(tenant);

@@ -101,7 +101,7 @@ def _factor_moves(found: Examined, one: Reading, other: Reading, moves: list[Mov
                 count_after=sides[1].get("count"), total_after=sides[1].get("total"),
             )
         )  # fmt: skip
-    return sorted(out, key=lambda move: -abs(move.change))
+    return sorted((move for move in out if abs(move.change) >= _LEAST_MOVE), key=lambda move: -abs(move.change))
 
 
 def _stream_moves(
