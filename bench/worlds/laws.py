@@ -146,7 +146,7 @@ class Law:
         return engaged * 0.995 + (1 - engaged) / (1 + np.exp(-score))
 
     def _defers_only(self, day: Evidence, pace: Array) -> Array:
-        """Never says a word: puts off what it does not trust, and files the rest of it as spam."""
+        """Says nothing: defers what it does not trust, and files the rest of it as spam."""
         weight = day.mail / (day.mail + 40)
         target = 3.2 - 1.5 * self._blame(day)
         self.ledger += weight * (1 - 0.5 ** (1 / self.memory)) * 1.5 * (np.maximum(-4, target) - self.ledger)

@@ -43,7 +43,7 @@ def readings_of(world: World, counts: Array) -> Readings:
 
 
 def jumps_of(world: World) -> Flags:
-    """(senders, days): a jump of a single rate could be told of, over all providers or at one that is not small."""
+    """(senders, days): a jump of a single rate could be reported, over all providers or at one that is not small."""
     around = surroundings_of(world, world.counts)
     threshold = threshold_of(PROVIDERS + 1)
     mail = recent(world.counts[0]).reshape(SENDERS, PROVIDERS, DAYS)
@@ -51,10 +51,10 @@ def jumps_of(world: World) -> Flags:
     out = np.zeros((SENDERS, DAYS), dtype=bool)
     for jump in find_jumps(world.counts, around, threshold, window=DAYS, over_all=True):
         if jump.series >= SENDERS * PROVIDERS:
-            out[jump.series - SENDERS * PROVIDERS, jump.told] = True
+            out[jump.series - SENDERS * PROVIDERS, jump.reported] = True
         else:
             sender, provider = divmod(jump.series, PROVIDERS)
-            out[sender, jump.told] |= share[sender, provider, jump.told] >= LARGE / 3
+            out[sender, jump.reported] |= share[sender, provider, jump.reported] >= LARGE / 3
     return out
 
 

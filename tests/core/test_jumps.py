@@ -35,12 +35,12 @@ def found(counts: Any, where: Surroundings | None = None) -> list[Jump]:
         ("delays", 0.01, 300, 0.3),
     ],
 )
-def test_a_jump_is_told_of_on_its_day_by_its_own_name(factor: str, usual: float, n: int, rate: float) -> None:
+def test_a_jump_is_reported_on_its_day_by_its_own_name(factor: str, usual: float, n: int, rate: float) -> None:
     counts = mail(n)
     counts[COUNTS.index(factor), 0] = np.random.default_rng(3).binomial(n, usual, DAYS)
     counts[COUNTS.index(factor), 0, 80:] = n * rate
     (jump,) = found(counts)
-    assert (jump.factor, jump.told, jump.over) == (factor, 80, False)
+    assert (jump.factor, jump.reported, jump.over) == (factor, 80, False)
     assert jump.began in (79, 80), "a single event of the day before may be taken for its beginning"
     assert jump.events / jump.mail == pytest.approx(rate, rel=0.1)
     assert jump.usual == pytest.approx(usual, abs=0.004)
@@ -51,11 +51,11 @@ def test_a_jump_is_over_a_few_days_after_the_rate_is_as_before() -> None:
     counts[COUNTS.index("authentication"), 0, 60:62] = 220
     (jump,) = found(counts)
     assert jump.over
-    assert (jump.began, jump.told) == (60, 60)
+    assert (jump.began, jump.reported) == (60, 60)
     assert jump.last == 61
 
 
-def test_a_jump_that_does_not_matter_is_not_told_of() -> None:
+def test_a_jump_that_does_not_matter_is_not_reported() -> None:
     counts = mail(50_000)
     counts[COUNTS.index("invalid_addresses"), 0] = 10
     counts[COUNTS.index("invalid_addresses"), 0, 80:] = 100  # ten times as many, and still a tenth of the watch line
@@ -136,5 +136,5 @@ def test_what_lasts_becomes_usual_and_does_not_hide_the_next_rise() -> None:
     assert find_jumps(counts, around(), threshold_of(1), window=200) == []
     counts[COUNTS.index("delays"), 0, 190:] = 300
     (jump,) = find_jumps(counts, around(), threshold_of(1), window=200)
-    assert (jump.began, jump.told) == (190, 190)
+    assert (jump.began, jump.reported) == (190, 190)
     assert jump.usual == pytest.approx(0.025, abs=0.01)

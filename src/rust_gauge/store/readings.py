@@ -52,13 +52,13 @@ class PackedSeries:
 
 @dataclass(frozen=True, slots=True)
 class JumpRow:
-    """A jump of one factor's rate, by its number: it began, could be told of on `told`, and went on until `last`;
+    """A jump of one factor's rate, by its number: it began, was certain on `reported`, and went on until `last`;
     `over` says that it ended. `events` of `mail` since it began; `usual` is the rate before.
     """
 
     factor: int
     began: date
-    told: date
+    reported: date
     last: date
     over: bool
     events: float
@@ -66,8 +66,8 @@ class JumpRow:
     usual: float
 
     def goes_on(self, day: date) -> bool:
-        """Return whether it could be told of on a day and was not over yet."""
-        return self.told <= day and not (self.over and self.last < day)
+        """Return whether it was certain on a day and not over yet."""
+        return self.reported <= day and not (self.over and self.last < day)
 
 
 _JUMP = struct.Struct("<BiiiBddd")
@@ -79,7 +79,7 @@ def pack_jumps(jumps: Sequence[JumpRow]) -> bytes:
     newest = sorted(jumps, key=lambda jump: jump.last)[-_MOST_JUMPS:]
     return b"".join(
         _JUMP.pack(
-            j.factor, j.began.toordinal(), j.told.toordinal(), j.last.toordinal(), j.over, j.events, j.mail, j.usual
+            j.factor, j.began.toordinal(), j.reported.toordinal(), j.last.toordinal(), j.over, j.events, j.mail, j.usual
         )
         for j in newest
     )  # fmt: skip
@@ -89,8 +89,8 @@ def unpack_jumps(octets: bytes) -> tuple[JumpRow, ...]:
     """Return what was packed."""
     day = date.fromordinal
     return tuple(
-        JumpRow(factor, day(began), day(told), day(last), bool(over), events, mail, usual)
-        for factor, began, told, last, over, events, mail, usual in _JUMP.iter_unpack(octets)
+        JumpRow(factor, day(began), day(reported), day(last), bool(over), events, mail, usual)
+        for factor, began, reported, last, over, events, mail, usual in _JUMP.iter_unpack(octets)
     )
 
 

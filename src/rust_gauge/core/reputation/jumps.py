@@ -3,7 +3,7 @@
 The test is that of Shiryaev and Roberts, as for the shifts of hours (`core.mailflow.shifts`), over many series at once.
 What is usual is learnt from the weeks before, with how much days differ; against it stand rises of the odds to 3, 6
 and 15 times. While nothing changes, the mean time until the statistic first reaches a threshold is at least so many
-days, whenever one looks. A jump is told of once it is certain that the rate also matters: that it lies above a part of
+days, whenever one looks. A jump is reported once it is certain that the rate also matters: that it lies above a part of
 its watch line.
 """
 
@@ -24,7 +24,7 @@ _RISES = np.log([3.0, 6.0, 15.0])  # of the odds
 _HALF_LIFE = 35.0  # of what is usual
 _LAG = 3  # days that are not yet part of what is usual
 _HIGHER = 1.645  # standard errors by which the usual rate is taken for higher than it was seen
-_MATTERS = 0.3  # of the watch line: nobody is told of a rise far below it
+_MATTERS = 0.3  # of the watch line: a rise far below it is nobody's problem
 _DELAYS_MATTER = 0.05  # deferrals are ordinary at any provider
 _QUICK = 0.7  # half-life of what is asked for beside the test
 _LEAST_EVENTS = 4
@@ -40,14 +40,14 @@ _MOST_ODD = 400.0  # squared standard errors that one day adds to the spread at 
 class Jump:
     """A rise of one factor's rate in one series. Days are places in the counts.
 
-    It `began` by the best guess, could be told of on day `told`, and went on until `last`; `over` says that it ended.
+    It `began` by the best guess, was certain on day `reported`, and went on until `last`; `over` says that it ended.
     `events` of `mail` since it began; `usual` is the rate before.
     """
 
     series: int
     factor: str
     began: int
-    told: int
+    reported: int
     last: int
     over: bool
     events: float
@@ -86,15 +86,15 @@ def find_jumps(
     level = np.log(np.tile(np.broadcast_to(threshold, (series,)), len(tested)))
     start = max(0, events.shape[1] - window)
     matter_on = _matter(events[:, start:], mail[:, start:], usual * worth, worth, matters)
-    use = np.flatnonzero(matter_on.any(axis=1))  # the others cannot be told of, whatever the test says
+    use = np.flatnonzero(matter_on.any(axis=1))  # the others cannot be reported, whatever the test says
     if not len(use):
         return []
     rows = _search(events[use], mail[use], usual[use], worth[use], matter_on[use], level[use], start)
     out = []
-    for at, began, told, last, over, rate in rows:
+    for at, began, reported, last, over, rate in rows:
         row, days = int(use[at]), slice(began, last + 1)
         counted = float(events[row, days].sum()), float(mail[row, days].sum())
-        out.append(Jump(row % series, tested[row // series].name, began, told, last, over, *counted, rate))
+        out.append(Jump(row % series, tested[row // series].name, began, reported, last, over, *counted, rate))
     return out
 
 
@@ -109,7 +109,7 @@ def _together(values: Array, around: Surroundings) -> Array:
 
 
 def _matter(events: Array, mail: Array, prior: Array, worth: Array, matters: Array) -> NDArray[np.bool_]:
-    """Return the days on which a rate is surely high enough that somebody is told of it if it jumped."""
+    """Return the days on which a rate is surely high enough to be reported if it jumped."""
     lately, of = faded(np.stack([events, mail]), decay_of(_QUICK))
     low = rate_end(lately + prior[:, None] / 2, of + worth[:, None] / 2, -_HIGHER)
     out: NDArray[np.bool_] = (low >= matters[:, None]) & (lately >= _LEAST_EVENTS)
@@ -119,7 +119,7 @@ def _matter(events: Array, mail: Array, prior: Array, worth: Array, matters: Arr
 def _search(
     events: Array, mail: Array, usual: Array, worth: Array, matter: NDArray[np.bool_], level: Array, start: int
 ) -> list[tuple[int, int, int, int, bool, float]]:
-    """(row, began, told, last, over, usual rate) of the jumps from day `start` on."""
+    """(row, began, reported, last, over, usual rate) of the jumps from day `start` on."""
     length, decay = events.shape[1], decay_of(_HALF_LIFE)
     seen, sent = _before(events, mail, start, decay)
     seen, sent = seen + usual * worth, sent + worth
@@ -128,7 +128,7 @@ def _search(
     sums, since = np.zeros(levels.shape), np.full(levels.shape, -1)
     total_events, total_mail = np.cumsum(events, axis=1), np.cumsum(mail, axis=1)
     back, back_since = np.zeros(len(events)), np.full(len(events), -1)
-    inside, told = np.zeros(len(events), dtype=bool), np.full(len(events), -1)
+    inside, reported = np.zeros(len(events), dtype=bool), np.full(len(events), -1)
     began, rate_then = np.zeros(len(events), dtype=int), np.zeros(len(events))
     waiting = [(events[:, day], mail[:, day]) for day in range(max(0, start - _LAG), start)]
     out: list[tuple[int, int, int, int, bool, float]] = []
@@ -158,21 +158,21 @@ def _search(
         back_since = np.where(back <= 0, -1, np.where(back_since < 0, day, back_since))
         back = np.where(inside, np.maximum(0.0, back), 0.0)
         ends = inside & (back >= _ENDED)
-        for row in np.flatnonzero(ends & (told >= 0)):
+        for row in np.flatnonzero(ends & (reported >= 0)):
             last = max(int(began[row]), int(back_since[row]) - 1)
-            out.append((int(row), int(began[row]), int(told[row]), last, True, float(rate_then[row])))
+            out.append((int(row), int(began[row]), int(reported[row]), last, True, float(rate_then[row])))
         # What lasts is usual from now on.
-        long = inside & ~ends & (day - began >= np.where(told >= 0, _BECOMES_USUAL, _UNIMPORTANT))
-        for row in np.flatnonzero(long & (told >= 0)):
-            out.append((int(row), int(began[row]), int(told[row]), day, True, float(rate_then[row])))
+        long = inside & ~ends & (day - began >= np.where(reported >= 0, _BECOMES_USUAL, _UNIMPORTANT))
+        for row in np.flatnonzero(long & (reported >= 0)):
+            out.append((int(row), int(began[row]), int(reported[row]), day, True, float(rate_then[row])))
         seen = np.where(long, usual * worth + since_events, seen)
         sent = np.where(long, worth + since_mail, sent)
         ends = ends | long
         levels[:, ends], sums[:, ends], since[:, ends] = -np.inf, 0.0, -1
         total = np.where(ends, 0.0, total)
         inside = (inside | starts) & ~ends
-        told = np.where(inside, told, -1)
-        told = np.where(inside & (told < 0) & matter[:, day - start], day, told)
+        reported = np.where(inside, reported, -1)
+        reported = np.where(inside & (reported < 0) & matter[:, day - start], day, reported)
         ordinary = ~inside & (total < level / 2)
         waiting.append((k * ordinary, n * ordinary))
         if len(waiting) > _LAG:
@@ -183,8 +183,8 @@ def _search(
         counts = ordinary & (n > 0)
         odd = np.where(counts, odd * _SPREAD_KEEPS + off, odd)
         days = np.where(counts, days * _SPREAD_KEEPS + 1, days)
-    for row in np.flatnonzero(inside & (told >= 0)):
-        out.append((int(row), int(began[row]), int(told[row]), length - 1, False, float(rate_then[row])))
+    for row in np.flatnonzero(inside & (reported >= 0)):
+        out.append((int(row), int(began[row]), int(reported[row]), length - 1, False, float(rate_then[row])))
     return out
 
 

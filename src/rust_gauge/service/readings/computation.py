@@ -340,8 +340,8 @@ def past_jumps(
 
 
 def _jump_row(jump: Jump, first: date) -> JumpRow:
-    began, told, last = (first + timedelta(days=at) for at in (jump.began, jump.told, jump.last))
-    return JumpRow(NAMES.index(jump.factor), began, told, last, jump.over, jump.events, jump.mail, jump.usual)
+    began, reported, last = (first + timedelta(days=at) for at in (jump.began, jump.reported, jump.last))
+    return JumpRow(NAMES.index(jump.factor), began, reported, last, jump.over, jump.events, jump.mail, jump.usual)
 
 
 def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]) -> CounterRows:

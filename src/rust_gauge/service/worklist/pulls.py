@@ -1,6 +1,6 @@
 """Problems that readings show: rates that jumped, heavy pulls of one factor, and readings that fell.
 
-A jump is told of on its day, while the reading itself moves slowly; what crept up without a jump is told of once it
+A jump is reported on its day, while the reading itself moves slowly; what crept up without a jump is reported once it
 takes much.
 """
 
@@ -103,11 +103,13 @@ def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day
         these = [incident for incident in heavy if incident is not None]
         # What fell by a factor that only fades by now was reported with that factor.
         index = (day - whole.first).days
-        told = any(jump.last >= day - _EXPLAINS for series in mine for jump in series.jumps if jump.told <= day) or any(
+        reported = any(
+            jump.last >= day - _EXPLAINS for series in mine for jump in series.jumps if jump.reported <= day
+        ) or any(
             whole.pulls[at, index] / 10 >= HEAVY_OVER_ALL and _is_over(place, whole, domain_id, at, index)
             for at in range(len(NAMES))
         )
-        found += these if these or told else _fell(place, domain_id, whole, day)
+        found += these if these or reported else _fell(place, domain_id, whole, day)
     return _by_relay(connection, place, found)
 
 
@@ -116,7 +118,7 @@ def _heavy(
 ) -> Incident | None:
     factor, name = FACTORS[at], place.names[domain_id]
     if factor.kind is Kind.AUDIT:
-        return None  # told with the faults themselves
+        return None  # reported with the faults themselves
     mail = place.mail.get(domain_id, {})
     total = sum(mail.values()) or 1
     fixed = place.fixed.get(f"pull:{name}:{factor.name}")
@@ -136,7 +138,7 @@ def _heavy(
 
     def jump_of(series: Series) -> JumpRow | None:
         found = [jump for jump in series.jumps if jump.factor == at and jump.goes_on(day) and not over(jump)]
-        return max(found, key=lambda jump: jump.told, default=None)
+        return max(found, key=lambda jump: jump.reported, default=None)
 
     keeps = KEEPS if f"pull:{name}:{factor.name}" in place.live else 1.0
     where: list[tuple[float, Series, int]] = []
