@@ -91,7 +91,10 @@ class Law:
         self.rates[:4] += np.minimum(1, pace * faster) * (told[:4] - self.rates[:4])
         self.rates[4] += pace * (told[4] - self.rates[4])
         self.seen = np.minimum(self.seen + day.mail, 1e6)
-        self.trust = getattr(self, "_" + self.family.replace(" ", "_"))(day, pace)
+        ways = (
+            self._thresholds, self._ledger, self._peers, self._readers, self._defers_only, self._thresholds_and_readers,
+        )  # fmt: skip
+        self.trust = ways[FAMILIES.index(self.family)](day, pace)
 
     def _blame(self, day: Evidence) -> Array:
         """Evidence against a sender in units in which 1 is much."""
