@@ -187,7 +187,7 @@ def test_each_of_many_small_things_is_reported_by_its_own_cause_and_the_fall_is_
         for what in ("Bounces from invalid addresses", "Failed authentication", "Refusals")
     }
     refusals = next(item for item in items if item.title.startswith("Refusals"))
-    assert "4.0 % since 20 Nov (16 of 400 messages), 0.00 % before" in refusals.text
+    assert "4.00 % since 20 Nov (16 of 400 messages), 0.00 % before" in refusals.text
 
 
 @pytest.mark.parametrize(
