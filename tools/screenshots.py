@@ -41,7 +41,7 @@ PAGES = (
 COMMANDS = (
     ("terminal-wall", "wall", 168, 22),
     ("terminal-audit", "audit catalogue.thornfieldseeds.example --tenant thornfield", 112, 76),
-    ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 112, 28),
+    ("terminal-reading", "reading news.glasswort.example --tenant glasswort", 156, 30),
 )
 
 
