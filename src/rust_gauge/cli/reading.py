@@ -106,7 +106,7 @@ def _provider(parser: argparse.ArgumentParser) -> None:
 def measured(value: float | None, unit: str) -> str:
     """Return a measure with its unit."""
     if value is None:
-        return ""
+        return "not measured"
     if unit == "doublings":
         return f"{2**value:.1f} times the usual week"
     if unit == "faults":

@@ -187,13 +187,13 @@ class Newest:
     pulls: NDArray[np.int16]
 
 
-def jumped(connection: Connection, tenant_id: int, kind: int, since: date) -> set[int]:
-    """Return the subjects of which any rate jumped, and had not come back before a day."""
+def jumped(connection: Connection, tenant_id: int, kind: int, day: date) -> set[int]:
+    """Return the subjects of which any rate jumped and had not come back by a day."""
     c = t.reading_series.c
     query = select(c.subject_id, c.jumps).where(c.tenant_id == tenant_id, c.kind == kind, c.jumps != b"")
     return {
         row.subject_id for row in connection.execute(query)
-        if any(jump.last >= since for jump in unpack_jumps(row.jumps))
+        if any(jump.goes_on(day) for jump in unpack_jumps(row.jumps))
     }  # fmt: skip
 
 

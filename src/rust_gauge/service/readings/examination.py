@@ -218,6 +218,14 @@ def seen_lately(found: Examined, factor: Factor, rows: Sequence[int], at: int) -
     return {"count": count, "total": total, **({"elsewhere": True} if other else {})}
 
 
+def value_at(found: Examined, factor: int, row: int, at: int) -> float | None:
+    """Return what a factor measures on a day; None where it cannot be measured."""
+    measures = found.readings.measures
+    assert measures is not None
+    value = float(measures.value[factor, row, at])
+    return None if np.isnan(value) else round(value, 7)
+
+
 def measured_at(found: Examined, factor: int, row: int, at: int) -> tuple[float, float, float]:
     measures = found.readings.measures
     assert measures is not None

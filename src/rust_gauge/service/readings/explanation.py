@@ -13,10 +13,10 @@ from rust_gauge.service.readings.computation import count
 from rust_gauge.service.readings.examination import (
     Examined,
     examine,
-    measured_at,
     provider_id_of,
     readings_between,
     seen_lately,
+    value_at,
 )
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -74,7 +74,7 @@ def _moves(found: Examined, provider_id: int, one: Reading, other: Reading) -> l
             continue
         pull = after.get(key) or before[key]
         row, factor = names.index(key[1]), NAMES.index(key[0])
-        measures = [measured_at(found, factor, row, number)[0] for number in at]
+        measures = [value_at(found, factor, row, number) for number in at]
         moves.append(
             Move(
                 factor=key[0], provider=key[1], label=pull.label, before=points[0], after=points[1], change=change,
