@@ -1,7 +1,7 @@
 """Jumps of single rates, day by day: what warns early while the reading itself stays steady.
 
 The test is that of Shiryaev and Roberts, as for the shifts of hours (`core.mailflow.shifts`), over many series at once.
-What is usual is learnt from the weeks before, with how much days differ; against it stand rises of the odds to 3, 6
+What is usual is learned from the weeks before, with how much days differ; against it stand rises of the odds to 3, 6
 and 15 times. While nothing changes, the mean time until the statistic first reaches a threshold is at least so many
 days, whenever one looks. A jump is reported once it is certain that the rate also matters: that it lies above a part of
 its watch line.
@@ -26,7 +26,7 @@ _LAG = 3  # days that are not yet part of what is usual
 _HIGHER = 1.645  # standard errors by which the usual rate is taken for higher than it was seen
 _MATTERS = 0.3  # of the watch line: a rise far below it is nobody's problem
 _DELAYS_MATTER = 0.05  # deferrals are ordinary at any provider
-_QUICK = 0.7  # half-life of what is asked for beside the test
+_QUICK = 0.7  # half-life, in days, of the memory that says whether a rate matters
 _LEAST_EVENTS = 4
 _ENDED = np.log(100)  # log of how much better the usual rate explains the days since a jump seems over
 _BECOMES_USUAL = 45  # days after which a jump is what is usual
