@@ -3,6 +3,7 @@
 import gzip
 import io
 import json
+import tracemalloc
 import zipfile
 from email.message import EmailMessage
 
@@ -10,7 +11,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rust_gauge.core.reports import AggregateReport, OverrideReason, ReportError, SignatureSeen, TlsReport, read_report
+from rust_gauge.core.reports import (
+    AggregateReport,
+    FailureReport,
+    OverrideReason,
+    ReportError,
+    SignatureSeen,
+    TlsReport,
+    read_report,
+    stream_report,
+)
 
 ROW = """<record>
   <row><source_ip>{ip}</source_ip><count>{count}</count>
@@ -108,7 +118,8 @@ def test_a_report_is_found_however_it_was_packed(packed: bytes) -> None:
         (gzip.compress(XML)[:-20], "gzip file is damaged"),
         (b"PK\x03\x04 broken", "zip file is damaged"),
         (zipped(("r.xml", XML))[:200], "zip file is damaged"),
-        (gzip.compress(b" " * (20 * 1024 * 1024 + 1)), "larger than 20 MB"),
+        (gzip.compress(b" " * (20 * 1024 * 1024 + 1)), "first megabyte is blank"),
+        (gzip.compress(b"<feedback>" + b" " * 2_000_000 + b"</feedback>"), "larger than any"),
         (report(head='<?xml version="1.0"?><!DOCTYPE a [<!ENTITY b "bb">]>'), "document type"),
         (report(head='<?xml version="1.0" encoding="none-such"?>'), "malformed"),
         (report("<a>" * 30 + "</a>" * 30), "larger than any aggregate report"),
@@ -121,8 +132,159 @@ def test_what_is_no_report_is_refused_with_a_reason(octets: bytes, word: str) ->
     assert refused.value.remedy
 
 
+ODD = [
+    ("a bare ampersand", (b"Tidepost", b"Tide & post"), "malformed"),
+    ("a control character", (b"Tidepost", b"Tide\x0bpost"), "malformed"),
+    ("octets that are not UTF-8", (b"Tidepost", b"Tidep\xf6st"), "not UTF-8"),
+    ("an unbound prefix", (b"<feedback>", b"<feedback><ns2:version>1</ns2:version>"), ""),
+    ("blanks before the declaration", (b'<?xml version="1.0"?>', b'\n  <?xml version="1.0"?>'), ""),
+    ("upper case", (b"count>", b"COUNT>"), ""),
+    ("milliseconds", (b"1763600000</begin><end>1763686400", b"1763600000000</begin><end>1763686400000"), "milliseconds"),
+    ("fractions", (b"1763600000</begin><end>1763686400", b"1763600000.0</begin><end>1763686400.5"), ""),
+    ("dates as text", (b"1763600000</begin><end>1763686400", b"2025-11-20T00:53:20Z</begin><end>2025/11/21 00:53:20"),
+     "text"),
+    ("a period backwards", (b"1763600000</begin><end>1763686400", b"1763686400</begin><end>1763600000"), "swapped"),
+    ("no report id", (b"<report_id>r-1</report_id>", b""), "no report id"),
+    ("no organisation", (b"<org_name>Tidepost</org_name>", b"<email>dmarc@tidepost.example</email>"), "organisation"),
+    ("no policy domain", (b"<domain>marram.example</domain><p>none</p>", b"<p>none</p>"), "policy domain"),
+    ("several policies", (b"<policy_published>", b"<policy_published><p>none</p></policy_published><policy_published>"),
+     "several policies"),
+    ("no From domain", (b"<header_from>Marram.example</header_from>", b""), "From domain"),
+    ("an address as From domain", (b"Marram.example</header_from>", b"&lt;a@Marram.example&gt;</header_from>"), ""),
+    ("no DMARC result", (b"<dkim>pass</dkim><spf>fail</spf></policy", b"</policy"), "DMARC result"),
+    ("an address with brackets", (b"192.0.2.9", b"[192.0.2.9]"), ""),
+    ("a mapped address", (b"192.0.2.9", b"::ffff:192.0.2.9"), ""),
+    ("the result of HELO first", (b"<spf><domain>b.", b"<spf><domain>h.example</domain><scope>helo</scope>"
+     b"<result>pass</result></spf><spf><domain>b."), ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("change", "oddity"), [case[1:] for case in ODD], ids=[case[0] for case in ODD])
+def test_what_receivers_get_wrong_is_understood_and_named(change: tuple[bytes, bytes], oddity: str) -> None:
+    octets = XML.replace(change[0], change[1])
+    assert octets != XML
+    found = read_report(octets)
+    assert isinstance(found, AggregateReport)
+    assert (found.domain, found.begin, found.end) == ("marram.example", 1763600000, 1763686400)
+    assert found.reporter in ("Tidepost", "Tide & post", "Tidep?st", "tidepost.example")
+    (row,) = found.rows
+    assert (row.source_ip, row.count, row.dkim, row.spf) == ("192.0.2.9", 7, True, False)
+    assert (row.header_from, row.spf_domain, row.spf_result) == ("marram.example", "b.marram.example", "softfail")
+    assert bool(found.oddities) == bool(oddity)
+    assert not oddity or oddity in found.oddities[0]
+
+
+@pytest.mark.parametrize(("begin", "end"), [("", ""), ("0", "0"), ("soon", "later"), ("-5", "9" * 15)])
+def test_a_period_that_no_report_has_is_not_taken_for_one(begin: str, end: str) -> None:
+    changed = report().replace(b"1763600000", begin.encode()).replace(b"1763686400", end.encode())
+    found = read_report(changed)
+    assert isinstance(found, AggregateReport)
+    assert (found.begin, found.end, len(found.rows)) == (0, 0, 1)
+    assert "It states no usable period" in found.oddities
+
+
+def test_a_report_in_another_encoding_is_read() -> None:
+    text = XML.decode().replace('version="1.0"', 'version="1.0" encoding="iso-8859-1"').replace("Tidepost", "Tidepöst")
+    assert read_report(text.encode("latin-1")).reporter == "Tidepöst"
+    assert read_report(XML.decode().encode("utf-16")).rows[0].count == 7
+
+
+def test_records_are_given_away_one_by_one() -> None:
+    """What a reader of reports holds at a time does not grow with the report."""
+    record = ROW.format(ip="192.0.2.9", count=1).encode()
+    head, _, tail = XML.partition(XML[XML.index(b"<record>") : XML.index(b"</feedback>")])
+    packed = io.BytesIO()
+    with gzip.open(packed, "wb", 1) as out:
+        out.write(head)
+        for _ in range(2000):
+            out.write(record * 10)
+        out.write(tail)
+    seen: list[int] = []
+    tracemalloc.start()
+    found = stream_report(packed.getvalue(), lambda row: seen.append(row.count) if not len(seen) else None)
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert isinstance(found, AggregateReport)
+    assert (found.records, found.left_out, found.rows) == (20_000, 0, ())
+    assert peak < 4_000_000 < 20_000 * len(record)
+
+
+FAILURE = b"""From: <dmarc@tidepost.example>
+To: ruf@marram.example
+Subject: FW: Your ferry
+Message-ID: <f1@tidepost.example>
+MIME-Version: 1.0
+Content-Type: multipart/report; report-type=feedback-report; boundary="b"
+
+--b
+Content-Type: text/plain
+
+This is an authentication failure report.
+--b
+Content-Type: message/feedback-report
+
+Feedback-Type: auth-failure
+User-Agent: Tidepost/1.0
+Version: 1
+Original-Mail-From: <x7f3@marram.example>
+Arrival-Date: Fri, 20 Nov 2026 08:00:00 +0000
+Source-IP: 203.0.113.77
+Reported-Domain: marram.example
+Auth-Failure: dmarc
+Delivery-Result: reject
+Identity-Alignment: none
+DKIM-Domain: marram.example
+DKIM-Selector: S1
+Authentication-Results: mx.tidepost.example; dmarc=fail header.from=marram.example
+Incidents: 3
+--b
+Content-Type: text/rfc822-headers
+
+From: Marram Ferries <tickets@marram.example>
+Message-ID: <m1@marram.example>
+Subject: Your ferry
+--b--
+"""
+
+
+def test_a_failure_report_is_read() -> None:
+    found = stream_report(FAILURE, lambda _: None)
+    assert isinstance(found, FailureReport)
+    assert (found.reporter, found.report_id, found.domain) == (
+        "tidepost.example",
+        "f1@tidepost.example",
+        "marram.example",
+    )
+    assert (found.at, found.failure, found.delivery, found.source_ip) == (1795161600, "dmarc", "reject", "203.0.113.77")
+    assert (found.mail_from, found.header_from, found.message_id) == (
+        "x7f3@marram.example", "marram.example", "m1@marram.example",
+    )  # fmt: skip
+    assert (found.dkim_domain, found.selector, found.subject) == ("marram.example", "s1", "Your ferry")
+    assert (found.incidents, found.redacted) == (3, False)
+
+
+def test_a_redacted_failure_report_says_so() -> None:
+    without = FAILURE.partition(b"--b\nContent-Type: text/rfc822-headers")[0] + b"--b--\n"
+    found = stream_report(without.replace(b"<x7f3@marram.example>", b"QmxhY2s"), lambda _: None)
+    assert isinstance(found, FailureReport)
+    assert (found.redacted, found.header_from, found.domain) == (True, "", "marram.example")
+
+
+@pytest.mark.parametrize(
+    ("octets", "word"),
+    [
+        (FAILURE.replace(b"auth-failure", b"abuse", 1), "feedback of type abuse"),
+        (FAILURE.replace(b"marram.example", b""), "names no domain"),
+    ],
+)
+def test_other_feedback_is_refused_with_a_reason(octets: bytes, word: str) -> None:
+    with pytest.raises(ReportError, match=word) as refused:
+        stream_report(octets, lambda _: None)
+    assert refused.value.remedy
+
+
 def test_rows_over_the_limit_are_counted(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("rust_gauge.core.reports.aggregate._MAX_ROWS", 3)
+    monkeypatch.setattr("rust_gauge.core.reports.aggregate._MAX_READ", 3)
     found = read_report(report(*[ROW.format(ip="192.0.2.9", count=1)] * 5))
     assert (len(found.rows), found.left_out) == (3, 2)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from rust_gauge.core.reports.unpacking import SEND_AGAIN, ReportError, within
+from rust_gauge.core.reports.unpacking import MAX_JSON, SEND_AGAIN, ReportError
 
 _MAX_POLICIES, _MAX_FAILURES = 1000, 10_000
 _LARGEST = 10**15  # sessions; more is a mistake
@@ -55,7 +55,7 @@ class TlsReport:
 def read_tls_report(document: bytes) -> TlsReport:
     """Read a report. ReportError if it is not JSON, or not a report on TLS."""
     try:
-        found = json.loads(within(document).removeprefix(b"\xef\xbb\xbf"))
+        found = json.loads(document[: MAX_JSON + 1].removeprefix(b"\xef\xbb\xbf"))
     except (ValueError, RecursionError) as error:
         raise ReportError("The JSON is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
     policies = found.get("policies") if isinstance(found, dict) else None
@@ -65,12 +65,13 @@ def read_tls_report(document: bytes) -> TlsReport:
     good = [policy for policy, _ in (each for each in read if each is not None)]
     left_out = len(policies) - len(good) + sum(each[1] for each in read if each is not None)
     period = _object(found.get("date-range"))
+    begin, end = sorted((_seconds(period.get("start-datetime")), _seconds(period.get("end-datetime"))))
     return TlsReport(
         _text(found.get("organization-name"), 200),
         _text(found.get("report-id"), 255),
         _text(found.get("contact-info"), 320),
-        _seconds(period.get("start-datetime")),
-        _seconds(period.get("end-datetime")),
+        begin or end,
+        end,
         tuple(good),
         left_out,
     )
@@ -92,7 +93,7 @@ def _policy(value: Any) -> tuple[TlsPolicy, int] | None:
             _text(policy.get("policy-type"), 40).lower(),
             domain,
             _texts(policy.get("policy-string")),
-            _texts(policy.get("mx-host")),
+            _texts(policy.get("mx-host", policy.get("mx-host-pattern"))),
             successful,
             failed,
             good,
@@ -122,7 +123,8 @@ def _object(value: Any) -> dict[str, Any]:
 
 
 def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
+    """Return a list; a single object where a list belongs, as some senders write it, is the list of it."""
+    return value if isinstance(value, list) else [value] if isinstance(value, dict) else []
 
 
 def _text(value: Any, longest: int) -> str:

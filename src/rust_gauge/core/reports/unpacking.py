@@ -1,95 +1,145 @@
 """Gets the document out of what a receiver sends: XML or JSON, gzip, zip, or the mail that carried it.
 
-Senders of reports are strangers: what is packed is unpacked to MAX_UNPACKED octets at most, a few layers deep.
+Senders of reports are strangers, and their content types are often wrong: what something is, is seen from its first
+octets. Documents come in pieces, so that a large one is never in memory as a whole; whoever reads them sets the limits.
 """
 
 import io
 import struct
 import zipfile
 import zlib
+from collections.abc import Iterable, Iterator
+from itertools import chain, islice
 
 from rust_gauge.core.errors import InputError
-from rust_gauge.core.mime import parse_entity
+from rust_gauge.core.mime import Entity, parse_entity
 
-MAX_UNPACKED = 20 * 1024 * 1024  # octets of XML or JSON
+MAX_PACKED = 25 * 1024 * 1024  # octets of a file or message as it came, and of what is packed within it
+MAX_JSON = 20 * 1024 * 1024  # octets; JSON is read as a whole
 SEND_AGAIN = "Send the report unchanged: XML or JSON, gzip, zip, or the whole message"
+_PIECE = 64 * 1024  # octets
+_MAX_BLANK = 1024 * 1024  # octets before a document
 _MAX_FILES = 1000  # in a zip; a report has one
-_MAX_LAYERS = 3  # a zip within gzip within a mail
+_MAX_LAYERS = 4  # a zip within gzip within a mail within a mail
 _TYPES = frozenset(("application/tlsrpt+json", "application/json", "application/xml", "text/xml"))
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+_UTF8_MARK, _UTF16_MARKS = b"\xef\xbb\xbf", (b"\xff\xfe<", b"\xfe\xff\x00<")
 
 
 class ReportError(InputError):
     """What was handed in is not a report that we read."""
 
 
-def unpack(octets: bytes) -> bytes:
-    """Return the XML or JSON in a file or message. ReportError when there is none, or more than MAX_UNPACKED of it."""
+def open_document(octets: bytes) -> Iterator[bytes]:
+    """Return the XML or JSON in a file or message, in pieces of 64 KB. ReportError where it has none, or is damaged;
+    damage further inside is raised with the piece that it is met in.
+    """
+    pieces: Iterator[bytes] = in_pieces(octets)
     for _ in range(_MAX_LAYERS):
-        if octets.startswith(_GZIP):
-            octets = _gunzip(octets)
-        elif octets.startswith(_ZIP):
-            octets = _unzip(octets)
-        elif _is_document(octets):
-            return octets
+        first = _first(pieces)
+        if is_document(first):
+            return chain([first], pieces)
+        packed = first if first is octets else b"".join(_at_most(chain([first], pieces), MAX_PACKED))
+        if packed.startswith(_GZIP):
+            pieces = _gunzip(packed)
+        elif packed.startswith(_ZIP):
+            pieces = _unzip(packed)
         else:
-            octets = _part(octets)
-    if _is_document(octets):
-        return octets
+            pieces = in_pieces(report_part(parse_entity(packed)))
+    first = _first(pieces)
+    if is_document(first):
+        return chain([first], pieces)
     raise ReportError("No report found", remedy=SEND_AGAIN)
 
 
-def is_json(document: bytes) -> bool:
-    """Return whether a document is JSON, as reports on TLS are, and not XML."""
-    return document.removeprefix(b"\xef\xbb\xbf").lstrip().startswith(b"{")
+def unpack(octets: bytes, most: int = MAX_JSON) -> bytes:
+    """Return the XML or JSON in a file or message as a whole. ReportError when there is none, or more than `most`."""
+    return b"".join(_at_most(open_document(octets), most))
 
 
-def within(octets: bytes) -> bytes:
-    """Return a document as it is. ReportError if it is larger than any report."""
-    if len(octets) > MAX_UNPACKED:
-        raise ReportError(
-            f"The report is larger than {MAX_UNPACKED // 1024 // 1024} MB when unpacked",
-            remedy="Skip it: no receiver sends reports of that size",
-        )
-    return octets
+def whole(pieces: Iterable[bytes]) -> bytes:
+    """Return a document as a whole. ReportError if it is larger than JSON may be."""
+    return b"".join(_at_most(pieces, MAX_JSON))
 
 
-def _is_document(octets: bytes) -> bool:
-    return octets.removeprefix(b"\xef\xbb\xbf").lstrip().startswith((b"<", b"{"))
+def is_json(start: bytes) -> bool:
+    """Return whether a document that begins so is JSON, as reports on TLS are, and not XML."""
+    return start.removeprefix(_UTF8_MARK).lstrip().startswith(b"{")
 
 
-def _part(octets: bytes) -> bytes:
-    """Return the first part of a message that may hold a report."""
-    for part in parse_entity(octets).walk():
-        content = b"" if part.parts else part.octets(MAX_UNPACKED + 1)
-        if content.startswith((_GZIP, _ZIP)) or content.lstrip().startswith(b"<?xml") or part.type in _TYPES:
-            return within(content)
+def is_document(start: bytes) -> bool:
+    """Return whether octets begin as XML or JSON do."""
+    return start.startswith(_UTF16_MARKS) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"<", b"{"))
+
+
+def report_part(message: Entity) -> bytes:
+    """Return the first part of a message that may hold a report. ReportError if none does."""
+    for part in message.walk():
+        content = b"" if part.parts else part.octets(MAX_PACKED)
+        start = content.removeprefix(_UTF8_MARK).lstrip()[:9]
+        looks_so = start.startswith((b"<?xml", b"<feedback")) or (part.type in _TYPES and is_document(content))
+        if looks_so or content.startswith((_GZIP, _ZIP)):
+            return content
     raise ReportError("No report found", remedy=SEND_AGAIN)
 
 
-def _gunzip(octets: bytes) -> bytes:
+def in_pieces(octets: bytes) -> Iterator[bytes]:
+    """Yield octets in pieces; all at once what is not a document yet."""
+    if len(octets) <= _PIECE or not is_document(octets):
+        yield octets
+        return
+    for at in range(0, len(octets), _PIECE):
+        yield octets[at : at + _PIECE]
+
+
+def _first(pieces: Iterator[bytes]) -> bytes:
+    """Return the first piece that is not only blank. ReportError where a megabyte is."""
+    for piece in islice(pieces, _MAX_BLANK // _PIECE):
+        if piece.strip():
+            return piece
+    if next(pieces, b""):
+        raise ReportError("No report found: its first megabyte is blank", remedy=SEND_AGAIN)
+    return b""
+
+
+def _at_most(pieces: Iterable[bytes], most: int) -> Iterator[bytes]:
+    so_far = 0
+    for piece in pieces:
+        so_far += len(piece)
+        if so_far > most:
+            raise ReportError(
+                f"The report is larger than {most // 1024 // 1024} MB when unpacked",
+                remedy="Skip it: no receiver sends reports of that size",
+            )
+        yield piece
+
+
+def _gunzip(octets: bytes) -> Iterator[bytes]:
     """Unpack gzip (RFC 1952). What stands behind its end is ignored; the standard library reads it octet by octet."""
-    out = b""
     while octets.startswith(_GZIP):
         packed = zlib.decompressobj(wbits=31)
         try:
-            out += packed.decompress(octets, MAX_UNPACKED + 1 - len(out))
+            yield packed.decompress(octets, _PIECE)
+            while not packed.eof:
+                piece = packed.decompress(packed.unconsumed_tail, _PIECE)
+                if not piece and not packed.eof:
+                    why = "its end is missing"
+                    raise ReportError("The gzip file is damaged", why=why, remedy="Download the report again")
+                yield piece
         except zlib.error as error:
             why = str(error)[:200]
             raise ReportError("The gzip file is damaged", why=why, remedy="Download the report again") from None
-        within(out)
-        if not packed.eof:
-            raise ReportError("The gzip file is damaged", why="its end is missing", remedy="Download the report again")
         octets = packed.unused_data
-    return out
 
 
-def _unzip(octets: bytes) -> bytes:
+def _unzip(octets: bytes) -> Iterator[bytes]:
     if octets.count(b"PK\x01\x02") > _MAX_FILES:  # reading the directory takes time and memory for each
         raise ReportError(f"The zip file has more than {_MAX_FILES} files", remedy=SEND_AGAIN)
     try:
         with zipfile.ZipFile(io.BytesIO(octets)) as packed:
-            inside_it = sorted(packed.namelist(), key=lambda name: not name.lower().endswith((".xml", ".json")))
+            files = [name for name in packed.namelist() if not name.endswith("/")]
+            likely = (".xml", ".json", ".gz", ".zip")
+            inside_it = sorted(files, key=lambda name: (not name.lower().endswith(likely), name.startswith("__MACOSX")))
             if not inside_it:
                 raise ReportError("The zip file is empty", remedy=SEND_AGAIN)
             chosen = packed.getinfo(inside_it[0])
@@ -97,7 +147,8 @@ def _unzip(octets: bytes) -> bytes:
                 # Other methods may ask for gigabytes of memory before the first octet.
                 raise ReportError("The zip file is compressed with an unusual method", remedy=SEND_AGAIN)
             with packed.open(chosen) as inside:
-                return within(inside.read(MAX_UNPACKED + 1))
+                while piece := inside.read(_PIECE):
+                    yield piece
     except (zipfile.BadZipFile, zlib.error, EOFError, OSError, RuntimeError, NotImplementedError, ValueError,
             KeyError, OverflowError, struct.error) as error:  # fmt: skip
         raise ReportError("The zip file is damaged", why=str(error)[:200], remedy="Download the report again") from None
