@@ -27,6 +27,22 @@ ROUTES = [
     ("GET", "domains/d.example/audits/compare", None),
     ("GET", "domains/d.example/history", None),
     ("POST", "spf-checks", {"ip": "192.0.2.1"}),
+    ("POST", "receiver-reports", None),
+    ("GET", "receiver-reports", None),
+    ("GET", "receiver-reports/rejected", None),
+    ("POST", "receiver-reports/rejected/replay", None),
+    ("DELETE", "receiver-reports/rejected/1", None),
+    ("GET", "receiver-reports/1", None),
+    ("GET", "receiver-reports/1/original", None),
+    ("DELETE", "receiver-reports/1", None),
+    ("GET", "receivers", None),
+    ("GET", "report-retention", None),
+    ("PUT", "report-retention", {"row_days": 400, "original_days": 90}),
+    ("GET", "domains/d.example/sources", None),
+    ("GET", "domains/d.example/source?source=x", None),
+    ("POST", "domains/d.example/source/claim?source=x", {}),
+    ("POST", "domains/d.example/source/decision?source=x", {"verdict": None}),
+    ("POST", "domains/d.example/rehearsal", {"p": "reject"}),
     ("POST", "message-checks", None),
     ("POST", "assays", None),
     ("GET", "assay-rules", None),
@@ -350,7 +366,7 @@ def test_viewers_read_and_nothing_else() -> None:
             assert ROLES[operation] is least, operation
         elif ROLES[operation] is Role.VIEWER:
             assert operation in {"assay_message", "check_spf", "check_plan", "preview_publication", "forecast_reading",
-                                 "preview_warmup_plan"}  # fmt: skip
+                                 "preview_warmup_plan", "rehearse_policy"}  # fmt: skip
 
 
 def test_what_cannot_be_taken_back_and_secrets_are_for_admins() -> None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 # Each noun is a module of this package; those of one line in the overview belong together.
 SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Every day", ("wall", "worklist", "reading", "trail", "report")),
-    ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "relay", "stream")),
+    ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "dmarc", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
     (
         "Before a send",
@@ -42,6 +42,7 @@ HELP = {
     "plan": "the records that a domain should publish",
     "watch": "propagation of a record change over DNS servers",
     "proof": "prove that a domain or sender address is yours",
+    "dmarc": "who sends as a domain, by reports of receivers",
     "relay": "relays that your mail leaves by",
     "stream": "kinds of mail: describe, pause, resume",
     "event": "import and search events",
@@ -100,7 +101,7 @@ def overview() -> str:
         lines.append(f"{section}:")
         lines += [f"  {noun:<12} {HELP[noun]}" for noun in nouns]
     width = max(len(command) for command, _ in _START)
-    lines += ["", "First steps:", *(f"  {command:<{width}}  {what}" for command, what in _START)]
+    lines += ["First steps:", *(f"  {command:<{width}}  {what}" for command, what in _START)]
     return "\n".join(lines)
 
 

@@ -6,7 +6,7 @@ from pydantic import Field, StringConstraints
 
 from rust_gauge.contract.common import Model, ProblemError, UtcTime
 
-FeedKind = Literal["http", "mail", "mailbox", "log", "queue"]
+FeedKind = Literal["http", "mail", "mailbox", "log", "queue", "reports"]
 FeedName = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")]
 _Path = Annotated[str, StringConstraints(max_length=500)]
 
@@ -39,7 +39,8 @@ class FeedMapping(Model):
 
 class FeedSource(Model):
     """Where a feed reads. Required fields depend on its kind. mail: `addresses`; mailbox: `path` (Maildir or mbox) or
-    `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`.
+    `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`; reports (of receivers): `addresses`, or `path`
+    (Maildir, mbox or a folder with files), or `host`, `user`, `folder`, or nothing for those that are posted.
     """
 
     addresses: list[Annotated[str, StringConstraints(max_length=320)]] = Field(

@@ -5,6 +5,7 @@ import imaplib
 import os
 import re
 import ssl
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -67,6 +68,33 @@ def read_maildir(path: Path) -> MailBatch:
         files.append(file)
         messages.append((raw, sent_to(raw)))
     return MailBatch(messages, {}, False, tuple(files))
+
+
+def read_folder(path: Path, position: Mapping[str, Any], quiet: float = 2.0) -> MailBatch:
+    """Return files of a folder that are behind the position, oldest first; they stay where they are.
+
+    A file counts as whole when nobody wrote to it for `quiet` seconds.
+    """
+    last = (int(position.get("time", 0)), str(position.get("name", "")))
+    found: list[tuple[int, str]] = []
+    try:
+        with os.scandir(path) as entries:
+            for entry in entries:
+                if not entry.name.startswith(".") and entry.is_file(follow_symlinks=False):
+                    at = (entry.stat(follow_symlinks=False).st_mtime_ns, entry.name)
+                    found += [at] if at > last else []
+    except OSError as error:
+        raise FolderError(f"{path} cannot be read: {error.strerror}") from None
+    whole = [at for at in sorted(found) if time.time() - at[0] / 1e9 >= quiet]
+    messages: list[tuple[bytes, str]] = []
+    for at in whole[:BATCH]:
+        try:
+            with (path / at[1]).open("rb") as opened:
+                messages.append((opened.read(_MAX + 1), ""))
+        except OSError as error:  # it may not be read, or went meanwhile: the others can be
+            log.warning("file_skipped", file=str(path / at[1]), error=error.strerror)
+        last = at
+    return MailBatch(messages, {"time": last[0], "name": last[1]}, len(whole) > BATCH)
 
 
 def mark_read(files: tuple[Path, ...]) -> None:

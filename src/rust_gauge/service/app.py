@@ -18,6 +18,7 @@ from rust_gauge.service.placement import routes as placement
 from rust_gauge.service.plans import routes as plans
 from rust_gauge.service.providers import routes as providers
 from rust_gauge.service.readings import routes as readings
+from rust_gauge.service.receiver_reports import routes as receiver_reports
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.sending import routes as sending
 from rust_gauge.service.suppression import routes as suppression
@@ -43,6 +44,7 @@ ROUTERS = (
     intake.router,
     mailflow.router,
     readings.router,
+    receiver_reports.router,
     worklist.router,
     suppression.router,
     clearance.router,

@@ -23,6 +23,9 @@ from rust_gauge.service.placement import examining as placement_examining
 from rust_gauge.service.placement import keeping, looking, runs, schedules, sending
 from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
+from rust_gauge.service.receiver_reports import judging as report_judging
+from rust_gauge.service.receiver_reports import keeping as report_keeping
+from rust_gauge.service.receiver_reports import storing as report_storing
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.suppression import editing, imports, matching, policy_trials, proposals
@@ -91,6 +94,8 @@ KINDS: dict[str, Handler] = {
     "proposals": proposals.run_look,
     "tenant_removal": installation.run_removal,
     "text_model": learning.run_learning,
+    report_storing.JUDGE: report_judging.run_judging,
+    report_keeping.KIND: report_keeping.run_forgetting,
     runs.SEND: sending.run_sending,
     runs.LOOK: looking.run_looking,
     runs.EXAMINE: placement_examining.run_assay,
@@ -152,6 +157,8 @@ def tick(context: Context) -> None:
     following.ask_for_due(context)
     new_recipients.ask_for_waiting(context)
     keeping.forget_old(context)
+    report_judging.ask_for_due(context)
+    report_keeping.ask_for_due(context)
     learning.ask_for_due(context)
     editing.end_overdue(context)
     proposals.ask_for_due(context)

@@ -460,3 +460,57 @@ class NotificationColumns(TypedDict, total=False):
     made_at: datetime
     next_at: datetime | None
     finished_at: datetime | None
+
+
+class ReceiverReportColumns(TypedDict, total=False):
+    """Columns of `receiver_report`."""
+
+    id: int
+    tenant_id: int
+    kind: str
+    digest: bytes
+    receiver_id: int
+    report_id: str
+    domain: str
+    domain_id: int | None
+    begins_at: datetime
+    ends_at: datetime
+    arrived_at: datetime
+    arrived_by: str
+    feed_id: int | None
+    authentic: str
+    authentic_domain: str
+    records: int
+    left_out: int
+    messages: int
+    passed: int
+    document: Json
+
+
+class RejectedReportColumns(TypedDict, total=False):
+    """Columns of `rejected_report`."""
+
+    id: int
+    tenant_id: int
+    feed_id: int | None
+    digest: bytes
+    arrived_at: datetime
+    arrived_by: str
+    what: str
+    why: str
+    remedy: str
+    size: int
+    octets: bytes | None
+
+
+class SourceDecisionColumns(TypedDict, total=False):
+    """Columns of `source_decision`."""
+
+    domain_id: int
+    group_name: str
+    tenant_id: int
+    verdict: str
+    relay: str
+    note: str
+    decided_by: str
+    decided_at: datetime

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.readings import Readings
     from rust_gauge.client.asynchronous.recipients import Recipients
     from rust_gauge.client.asynchronous.relays import Relays
+    from rust_gauge.client.asynchronous.reports import Reports
     from rust_gauge.client.asynchronous.suppression import Suppression
     from rust_gauge.client.asynchronous.tokens import Tokens
     from rust_gauge.client.asynchronous.trays import Trays
@@ -114,6 +115,13 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.warmup import Warmup
 
         return Warmup(self)
+
+    @cached_property
+    def reports(self) -> "Reports":
+        """Reports of receivers, and who sends as a domain by what they tell."""
+        from rust_gauge.client.asynchronous.reports import Reports
+
+        return Reports(self)
 
     @cached_property
     def audits(self) -> "Audits":

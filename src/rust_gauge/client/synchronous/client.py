@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.readings import Readings
     from rust_gauge.client.synchronous.recipients import Recipients
     from rust_gauge.client.synchronous.relays import Relays
+    from rust_gauge.client.synchronous.reports import Reports
     from rust_gauge.client.synchronous.suppression import Suppression
     from rust_gauge.client.synchronous.tokens import Tokens
     from rust_gauge.client.synchronous.trays import Trays
@@ -116,6 +117,13 @@ class Client(Connection):
         from rust_gauge.client.synchronous.warmup import Warmup
 
         return Warmup(self)
+
+    @cached_property
+    def reports(self) -> "Reports":
+        """Reports of receivers, and who sends as a domain by what they tell."""
+        from rust_gauge.client.synchronous.reports import Reports
+
+        return Reports(self)
 
     @cached_property
     def audits(self) -> "Audits":

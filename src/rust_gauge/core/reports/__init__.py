@@ -15,7 +15,15 @@ from rust_gauge.core.reports.aggregate import (
 )
 from rust_gauge.core.reports.failure import FailureReport, is_failure_report, read_failure_report
 from rust_gauge.core.reports.tls import TlsFailure, TlsPolicy, TlsReport, read_tls_report
-from rust_gauge.core.reports.unpacking import ReportError, is_document, is_json, open_document, unpack, whole
+from rust_gauge.core.reports.unpacking import (
+    ReportError,
+    is_document,
+    is_json,
+    is_packed,
+    open_document,
+    unpack,
+    whole,
+)
 
 __all__ = [
     "AggregateReport",
@@ -28,8 +36,10 @@ __all__ = [
     "TlsFailure",
     "TlsPolicy",
     "TlsReport",
+    "is_document",
     "is_failure_report",
     "is_json",
+    "is_packed",
     "read_aggregate_report",
     "read_failure_report",
     "read_report",
@@ -50,7 +60,7 @@ def stream_report(octets: bytes, take: Callable[[ReportRow], None]) -> Aggregate
 
     ReportError when it is none; records before the error were given away.
     """
-    if not octets.startswith((b"\x1f\x8b", b"PK\x03\x04")) and not is_document(octets):
+    if not is_packed(octets) and not is_document(octets):
         message = parse_entity(octets)
         if is_failure_report(message):
             return read_failure_report(octets)

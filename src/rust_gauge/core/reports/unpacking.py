@@ -72,6 +72,11 @@ def is_document(start: bytes) -> bool:
     return start.startswith(_UTF16_MARKS) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"<", b"{"))
 
 
+def is_packed(start: bytes) -> bool:
+    """Return whether octets begin as gzip or zip do."""
+    return start.startswith((_GZIP, _ZIP))
+
+
 def report_part(message: Entity) -> bytes:
     """Return the first part of a message that may hold a report. ReportError if none does."""
     for part in message.walk():

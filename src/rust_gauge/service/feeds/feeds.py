@@ -21,6 +21,7 @@ from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.service.runtime.secrets import encrypt
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import feeds as store_feeds
+from rust_gauge.store import receiver_reports
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.feeds import FeedRow, LoadRow
 
@@ -88,10 +89,10 @@ def _check(
         find_tray(context, tenant, defaults.tray)
         if kind not in ("mail", "mailbox"):
             raise ServiceProblem("invalid-request", f"A feed of kind {kind} brings no messages for a tray")
-    if kind in ("mailbox", "log") and source.path and not context.settings.may_read(source.path):
+    if kind in ("mailbox", "log", "reports") and source.path and not context.settings.may_read(source.path):
         remedy = "The directory must be listed in feed_folders of the service settings"
         raise ServiceProblem("invalid-request", f"{source.path[:200]} may not be read", remedy=remedy)
-    if kind in ("mailbox", "queue") and source.host and not _may_reach(context, source):
+    if kind in ("mailbox", "queue", "reports") and source.host and not _may_reach(context, source):
         where = f"{source.host}:{source.port}" if source.port else source.host
         remedy = "The host must be listed in feed_hosts of the service settings"
         raise ServiceProblem("invalid-request", f"{where[:200]} may not be contacted", remedy=remedy)
@@ -105,11 +106,11 @@ def _require_own(connection: Connection, tenant: TenantAccess, kind: str, source
 
 def used_by(kind: str, source: FeedSource) -> list[tuple[str, str]]:
     """Return what a feed reads: (kind of assignment, value)."""
-    if kind == "mail":
+    if kind in ("mail", "reports") and source.addresses:
         return [(ownership.MAIL, address) for address in source.addresses]
-    if kind in ("mailbox", "log") and source.path:
+    if kind in ("mailbox", "log", "reports") and source.path:
         return [(ownership.FOLDER, source.path)]
-    if kind in ("mailbox", "queue") and source.host:
+    if kind in ("mailbox", "queue", "reports") and source.host:
         return [(ownership.HOST, f"{source.host}:{source.port}" if source.port else source.host)]
     return []
 
@@ -180,6 +181,9 @@ def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> l
     out = []
     for row in rows:
         loads = store_feeds.recent_loads(connection, tenant.id, row.id)
+        if row.kind == "reports":
+            out.append(_of_reports(connection, row, today, now))
+            continue
         lags = [(load.arrived_at - load.newest).total_seconds() for load in loads if load.newest]
         last = loads[0] if loads else None
         out.append(
@@ -195,6 +199,22 @@ def _shown(unit: UnitOfWork, tenant: TenantAccess, rows: Sequence[FeedRow]) -> l
             )
         )  # fmt: skip
     return out
+
+
+def _of_reports(connection: Connection, row: FeedRow, today: datetime, now: datetime) -> Feed:
+    """Return a feed that brings reports of receivers, which are no events."""
+    newest, stored, rejected = receiver_reports.of_feed(connection, row.id, today.replace(tzinfo=None))
+    summary = "paused" if row.paused else row.error
+    if not summary and newest is None:
+        summary = "no reports yet"
+    if not summary and newest is not None:
+        summary = f"last report {_time((now.replace(tzinfo=None) - newest).total_seconds())} ago"
+    return Feed(
+        name=row.name, kind=row.kind, source=FeedSource.model_validate(row.source), mapping=None,
+        defaults=FeedDefaults.model_validate(row.defaults), paused=row.paused, key=row.feed_key,
+        position=_position(row.position), created_at=row.created_at, last_arrival_at=newest, stored_today=stored,
+        rejected=rejected, error=row.error, summary=summary,
+    )  # fmt: skip
 
 
 def _position(position: Mapping[str, Any]) -> str:

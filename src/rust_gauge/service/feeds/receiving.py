@@ -3,6 +3,7 @@
 import hashlib
 import json
 import secrets
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -26,6 +27,7 @@ from rust_gauge.service.feeds.formats import Rows as FormRows
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import Refusal, Rows, rows_of, split_body
+from rust_gauge.service.receiver_reports.storing import Way, store_report
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -67,6 +69,8 @@ def receive(
     """
     if row.paused:
         raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Retry later")
+    if row.kind == "reports":
+        return take_reports(context, row, [body], "post", position)
     kind = content_type.partition(";")[0].strip().lower()
     if kind in ("message/rfc822", "application/mbox"):
         raws = [body] if kind == "message/rfc822" else list(split_mbox(body))
@@ -94,6 +98,8 @@ def take_mail(
 
     Messages of a feed with a tray are caught there.
     """
+    if row.kind == "reports":
+        return take_reports(context, row, [raw for raw, _ in messages], "mail", position)
     if row.defaults.get("tray"):
         return _catch(context, row, messages, position)
     now = context.clock()
@@ -106,6 +112,30 @@ def take_mail(
         lines += [number] * len(made.values)
         aside += [(item, [ProblemError(line=number, what=why)]) for item, why in made.aside]
     return take_rows(context, row, Rows(values, lines, are_text=False), position, aside)
+
+
+def take_reports(
+    context: Context, row: FeedRow, reports: Sequence[bytes], way: Way, position: Mapping[str, Any] | None = None
+) -> IntakeResult:
+    """Store reports of receivers. One that is not read is set aside; those that are known are counted."""
+    done = [store_report(context, row.tenant_id, octets, way, row.id) for octets in reports]
+    if position is not None:
+        context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, position=position, error=""))
+    states = Counter(each.state for each in done)
+    problems = [ProblemError(what=each.problem, remedy=each.remedy) for each in done if each.state == "rejected"]
+    return IntakeResult(
+        received=len(done), stored=states["stored"] + states["not_ours"], duplicates=states["duplicate"],
+        rejected=states["rejected"], rejections=problems[:200],
+    )  # fmt: skip
+
+
+def tls_feed_for(context: Context, key: str) -> FeedRow:
+    """Return the feed of kind reports that has an address for TLS reports (RFC 8460 §3): senders prove nothing, so the
+    address itself is the secret. ServiceProblem `not-found`."""
+    row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
+    if row is None or row.kind != "reports":
+        raise ServiceProblem("not-found", "No feed of kind reports has this address")
+    return row
 
 
 def _catch(

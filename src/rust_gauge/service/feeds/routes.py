@@ -105,6 +105,20 @@ def try_mapping(context: Ctx, tenant: Tenant, body: MappingDryRun) -> MappingDry
     return mapping.try_mapping(context, tenant, body)
 
 
+@router.post("/tls-reports/{key}", tags=["feeds"], status_code=201, operation_id="receive_tls_report")
+async def receive_tls_report(context: Ctx, request: Request, key: Annotated[str, Path(max_length=60)]) -> IntakeResult:
+    """Receive a TLS report by HTTPS POST (RFC 8460 §3). Publish the address as `rua` in the `_smtp._tls` record;
+    senders need no token. Safe to repeat.
+    """
+    body = await request.body()
+
+    def take() -> IntakeResult:
+        row = receiving.tls_feed_for(context, key)
+        return receiving.receive(context, row, body, request.headers.get("content-type", ""))
+
+    return await run_in_threadpool(take)
+
+
 @router.post(
     "/intake/{key}",
     tags=["feeds"],

@@ -19,7 +19,7 @@ from rust_gauge.contract.feeds import FeedSource
 from rust_gauge.core.errors import AddressError, RustGaugeError
 from rust_gauge.core.names import parse_address
 from rust_gauge.gateways.log_file import read_more
-from rust_gauge.gateways.mail_folders import mark_read, read_imap, read_maildir, sent_to
+from rust_gauge.gateways.mail_folders import mark_read, read_folder, read_imap, read_maildir, sent_to
 from rust_gauge.gateways.mail_in import MailIn
 from rust_gauge.gateways.queue_in import QueuePlace, consume
 from rust_gauge.service.accounts import ownership
@@ -99,7 +99,7 @@ class Runner:
             turn = self._turns.setdefault(row.id, _Turn())
             if row.kind == "queue":
                 self._tend_queue(row, turn)
-            elif row.kind in ("log", "mailbox") and not row.paused and time.monotonic() >= turn.due:
+            elif row.kind in ("log", "mailbox", "reports") and not row.paused and time.monotonic() >= turn.due:
                 busy |= self._take_turn(row, turn)
         for id in self._turns.keys() - {row.id for row in rows}:
             self._turns.pop(id).stop.set()
@@ -107,7 +107,7 @@ class Runner:
 
     def _take_turn(self, row: FeedRow, turn: _Turn) -> bool:
         try:
-            more = self._read_log(row) if row.kind == "log" else self._read_mailbox(row)
+            more = self._read(row)
         except StoreError:
             raise
         except Exception as error:  # whatever it is, the other feeds go on
@@ -118,11 +118,19 @@ class Runner:
             self._tell(row, str(error) or type(error).__name__)
             return False
         turn.failures = 0
-        pause = 0.0 if more else _MAILBOX_POLL if row.kind == "mailbox" else 0.0
+        pause = 0.0 if more or row.kind == "log" else _MAILBOX_POLL
         turn.due = time.monotonic() + pause
         if row.error:
             self._tell(row, "")
         return more
+
+    def _read(self, row: FeedRow) -> bool:
+        """Read what is new; True when there is more at once. What comes by itself is not read here."""
+        if row.kind == "log":
+            return self._read_log(row)
+        if row.kind == "mailbox" or row.source.get("path") or row.source.get("host"):
+            return self._read_mailbox(row)
+        return False
 
     def _tell(self, row: FeedRow, error: str) -> None:
         if row.error != error[:500]:
@@ -167,6 +175,11 @@ class Runner:
                 receiving.take_mail(self._context, row, batch.messages, batch.position)
             return batch.more
         path = self._check_path(row)
+        if row.kind == "reports" and path.is_dir() and not (path / "new").is_dir():
+            batch = read_folder(path, row.position)
+            if batch.messages:
+                receiving.take_mail(self._context, row, batch.messages, batch.position)
+            return batch.more
         if path.is_dir():
             batch = read_maildir(path)
             if batch.messages:
@@ -258,7 +271,7 @@ class Runner:
         at, rows, owned = self._addresses
         if time.monotonic() - at > _ADDRESSES_FOR:
             found = self._context.store.transaction(lambda c: store_feeds.list_feeds(c))
-            rows = [row for row in found if row.kind == "mail"]
+            rows = [row for row in found if row.kind in ("mail", "reports")]
             owned = self._context.store.transaction(lambda c: assignments.list_assignments(c, ownership.MAIL))
             self._addresses = (time.monotonic(), rows, owned)
         try:

@@ -23,6 +23,7 @@ _NAMES = """
     check_plan preview_publication forecast_reading backtest_cause_rules start_policy_backtest try_mapping
     check_addresses get_clearance stream_clearance add_job_piece run_job run_detection start_list_check
     recheck_watch recheck_proof compare_audits check_spf look_at_invitation sign_in sign_out accept_invitation
+    add_receiver_report receive_tls_report replay_reports rehearse_policy
     check_second_factor start_passkey start_passkey_sign_in sign_in_with_passkey
 """
 _NOT_RECORDED = frozenset(_NAMES.split())

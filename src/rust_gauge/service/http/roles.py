@@ -9,7 +9,7 @@ from rust_gauge.core.roles import Role
 
 # Answered without a session or token; a feed's address proves the sender by itself, and so does an invitation's link.
 _PUBLIC = """
-    sign_in receive receive_recipients healthz readyz look_at_invitation accept_invitation get_sign_in_options
+    sign_in receive receive_recipients receive_tls_report healthz readyz look_at_invitation accept_invitation get_sign_in_options
     start_passkey_sign_in sign_in_with_passkey leave_for_issuer return_from_issuer
 """
 PUBLIC = frozenset(_PUBLIC.split())
@@ -51,6 +51,8 @@ _VIEWER = """
     list_warmup_plans get_warmup_plan get_warmup_days preview_warmup_plan
     list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
     list_new_recipients
+    list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
+    get_report_retention get_source_overview get_source rehearse_policy
 """
 
 _OPERATOR = """
@@ -69,6 +71,7 @@ _OPERATOR = """
     run_placement_schedule put_placement_schedule_message
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
     add_new_recipients verify_addresses list_recipient_sources
+    add_receiver_report replay_reports delete_rejected_report delete_receiver_report claim_source decide_source
 """
 
 _ADMIN = """
@@ -83,6 +86,7 @@ _ADMIN = """
     add_seed update_seed delete_seed add_outlet update_outlet delete_outlet
     add_verifier update_verifier delete_verifier try_verifier set_verification_settings
     add_recipient_source delete_recipient_source
+    set_report_retention
 """
 
 # Jobs that carry out a change of settings are stopped and resumed by those who may change them.
@@ -98,8 +102,8 @@ ROLES: dict[str, Role] = {
 # Scopes of tokens: `capability:read` or `capability:write`, which includes reading. A call's capability is its tag.
 CAPABILITIES = (
     "assays", "audits", "bench", "domains", "events", "feeds", "flow", "installation", "jobs", "people", "placement",
-    "plans", "proofs", "publishing", "readings", "suppression", "verification", "warmup", "watches", "webhooks",
-    "worklist",
+    "plans", "proofs", "publishing", "readings", "reports", "suppression", "verification", "warmup", "watches",
+    "webhooks", "worklist",
 )  # fmt: skip
 
 
@@ -117,8 +121,11 @@ def scope_of(route: APIRoute) -> str | None:
 
 # Answers to questions that need a body: they change nothing.
 _READ_BY_POST = frozenset(
-    {"get_clearance", "stream_clearance", "check_addresses", "check_message", "forecast_reading", "assay_message"}
-)
+    {
+        "get_clearance", "stream_clearance", "check_addresses", "check_message", "forecast_reading", "assay_message",
+        "rehearse_policy",
+    }
+)  # fmt: skip
 
 
 def allows(scopes: tuple[str, ...], needed: str) -> bool:

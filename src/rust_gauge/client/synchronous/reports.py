@@ -1,0 +1,103 @@
+"""`client.reports`: reports of receivers, who sends as a domain by what they tell, and policies tried on them."""
+
+# Made from `asynchronous` by tools/sync_client.py: change that one.
+
+import builtins
+from collections.abc import Iterator
+from datetime import date
+
+from rust_gauge.client.calls import reports as calls
+from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.receiver_reports import (
+    Receiver,
+    Rehearsal,
+    RehearsalPolicy,
+    RejectedReport,
+    ReportDetails,
+    ReportKind,
+    ReportReplay,
+    ReportRetention,
+    ReportSummary,
+    Source,
+    SourceClaim,
+    SourceDecision,
+    SourceDetails,
+    SourceOverview,
+    StoredReport,
+)
+
+
+class Reports(Part):
+    """Reports of receivers."""
+
+    def add(self, tenant: str, octets: bytes) -> StoredReport:
+        """Store a report: XML or JSON, gzip, zip, or the message that carried it. Safe to repeat; what is not read as
+        a report is set aside, and the answer says why.
+        """
+        return self._client.send(calls.add_report(tenant, octets))
+
+    def list(
+        self, tenant: str, *, domain: str = "", kind: ReportKind | None = None, receiver: str = "",
+        ours: bool | None = None,
+    ) -> Iterator[ReportSummary]:  # fmt: skip
+        """Yield stored reports, newest first."""
+        wanted = {"domain": domain or None, "kind": kind, "receiver": receiver or None, "ours": ours}
+        return self._client.pages(lambda cursor: calls.list_reports(tenant, cursor, wanted))
+
+    def get(self, tenant: str, id: int) -> ReportDetails:
+        """Return a report with its rows."""
+        return self._client.send(calls.get_report(tenant, id))
+
+    def original(self, tenant: str, id: int) -> Iterator[bytes]:
+        """Yield a report as it came. NotFoundError where it is not kept any more."""
+        return self._client.download(f"/api/v1{calls.original_path(tenant, id)}", {})
+
+    def delete(self, tenant: str, id: int) -> None:
+        """Delete a report, its rows, and what they count in sums."""
+        self._client.send(calls.delete_report(tenant, id))
+
+    def rejected(self, tenant: str) -> Iterator[RejectedReport]:
+        """Yield reports that were set aside, newest first."""
+        return self._client.pages(lambda cursor: calls.list_rejected(tenant, cursor))
+
+    def replay(self, tenant: str, id: int | None = None) -> ReportReplay:
+        """Read rejected reports again, the newest 200 or one."""
+        return self._client.send(calls.replay(tenant, id))
+
+    def delete_rejected(self, tenant: str, id: int) -> None:
+        """Delete a rejected report."""
+        self._client.send(calls.delete_rejected(tenant, id))
+
+    def receivers(self, tenant: str, *, days: int = 30) -> "builtins.list[Receiver]":
+        """Return receivers that report, and those that stopped."""
+        return (self._client.send(calls.list_receivers(tenant, days))).items
+
+    def retention(self, tenant: str) -> ReportRetention:
+        """Return how long reports are kept."""
+        return self._client.send(calls.get_retention(tenant))
+
+    def set_retention(self, tenant: str, settings: ReportRetention) -> ReportRetention:
+        """Set how long reports are kept."""
+        return self._client.send(calls.set_retention(tenant, settings))
+
+    def overview(self, tenant: str, domain: str, *, days: int = 30, last: date | None = None) -> SourceOverview:
+        """Return who sends as a domain: sources, days, unknown subdomains."""
+        return self._client.send(calls.overview(tenant, domain, days, last))
+
+    def source(
+        self, tenant: str, domain: str, source: str, *, days: int = 90, last: date | None = None
+    ) -> SourceDetails:
+        """Return one source with its addresses, days and identities."""
+        return self._client.send(calls.get_source(tenant, domain, source, days, last))
+
+    def claim(self, tenant: str, domain: str, source: str, body: SourceClaim) -> Source:
+        """Decide that a source is ours; it becomes a relay, and part of the record plan, where these are named."""
+        return self._client.send(calls.claim(tenant, domain, source, body))
+
+    def decide(self, tenant: str, domain: str, source: str, body: SourceDecision) -> Source:
+        """Decide that a source forwards our mail or is not ours; None takes the decision back."""
+        return self._client.send(calls.decide(tenant, domain, source, body))
+
+    def rehearse(self, tenant: str, domain: str, policy: RehearsalPolicy) -> Rehearsal:
+        """Try a DMARC policy on past reports: whose mail it would have hit, where, and what to fix first."""
+        return self._client.send(calls.rehearse(tenant, domain, policy))

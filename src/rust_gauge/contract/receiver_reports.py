@@ -1,0 +1,385 @@
+"""Reports of receivers (RFC 7489, 6591, 8460), who sends as a domain by what they tell, and policies tried on them."""
+
+from datetime import date
+from typing import Annotated, Literal
+
+from pydantic import Field, StringConstraints
+
+from rust_gauge.contract.common import Day, Model, UtcTime
+from rust_gauge.contract.relays import RelayName
+
+ReportKind = Literal["aggregate", "failure", "tls"]
+ReportState = Literal["stored", "duplicate", "not_ours", "rejected"]
+Authentic = Literal["signed", "other", "unsigned", "failed", "no_answer", "not_mail"]
+SourceVerdict = Literal["ours", "forwarded", "unknown", "not_ours"]
+
+
+class StoredReport(Model):
+    """What became of a report that was handed in. `not_ours`: about a domain that the tenant has not added; it is filed
+    when the domain is added. `rejected`: set aside with the reason.
+    """
+
+    state: ReportState
+    id: int | None = None
+    kind: ReportKind | None = None
+    domain: str = ""
+    receiver: str = ""
+    records: int = 0
+    left_out: int = Field(0, description="Records that could not be read")
+    oddities: list[str] = Field(default=[], description="Mistakes of the sender that were understood")
+    problem: str = ""
+    why: str = ""
+    remedy: str = ""
+
+
+class ReportSummary(Model):
+    """A stored report. For TLS reports, `messages` and `passed` count sessions."""
+
+    id: int
+    kind: ReportKind
+    receiver: str = Field(description="Registered domain of its contact address, or its own name")
+    label: str = Field(description="What the receiver calls itself")
+    report_id: str
+    domain: str
+    ours: bool = Field(description="About a domain of the tenant")
+    begins_at: UtcTime
+    ends_at: UtcTime
+    arrived_at: UtcTime
+    arrived_by: Literal["mail", "post", "upload", "api"]
+    authentic: Authentic = Field(
+        description="Of the mail that carried it: `signed` by its From domain, by `other`, `unsigned`, signatures "
+        "`failed`, or their keys had `no_answer`; `not_mail` if it came otherwise"
+    )
+    authentic_domain: str
+    records: int
+    left_out: int
+    messages: int
+    passed: int = Field(description="Messages that passed DMARC")
+    oddities: list[str]
+
+
+class ReportSignature(Model):
+    """A DKIM signature as the receiver judged it."""
+
+    domain: str
+    selector: str
+    result: str
+
+
+class ReportReason(Model):
+    """Why a receiver did not apply the policy, with its own words."""
+
+    kind: str
+    comment: str
+
+
+class ReportRecord(Model):
+    """Messages of one source that fared alike."""
+
+    source_ip: str
+    count: int
+    header_from: str
+    envelope_from: str
+    spf_domain: str
+    spf_result: str
+    signatures: list[ReportSignature]
+    spf_aligned: bool
+    dkim_aligned: bool
+    disposition: Literal["none", "quarantine", "reject"]
+    reasons: list[ReportReason]
+
+
+class ReportedRecord(Model):
+    """The DMARC record as the receiver found it; empty where the report does not say."""
+
+    p: str = ""
+    sp: str = ""
+    np: str = ""
+    adkim: str = ""
+    aspf: str = ""
+    pct: str = ""
+    fo: str = ""
+    testing: str = ""
+    discovery: str = ""
+
+
+class FailureDetails(Model):
+    """One message that failed, as a failure report tells it. What the receiver redacted is empty."""
+
+    failure: str
+    aligned: str
+    delivery: str
+    source_ip: str
+    mail_from: str
+    header_from: str
+    dkim_domain: str
+    selector: str
+    dkim_identity: str
+    spf_record: str
+    results: str
+    message_id: str
+    subject: str
+    redacted: bool
+
+
+class TlsPolicySeen(Model):
+    """A policy as the receiver applied it, and how sessions went."""
+
+    kind: str
+    domain: str
+    text: list[str]
+    mx: list[str]
+    successful: int
+    failed: int
+
+
+class ReportDetails(ReportSummary):
+    """A report with its rows, those with most messages first."""
+
+    policy: ReportedRecord | None = None
+    rows: list[ReportRecord] = []
+    more_rows: int = Field(0, description="Rows that are not listed here")
+    failure: FailureDetails | None = None
+    tls: list[TlsPolicySeen] = []
+    overlaps: list[int] = Field(default=[], description="Other reports of this receiver over the same time, by id")
+    has_original: bool = False
+
+
+class RejectedReport(Model):
+    """A report that was set aside."""
+
+    id: int
+    arrived_at: UtcTime
+    arrived_by: Literal["mail", "post", "upload", "api"]
+    problem: str
+    why: str
+    remedy: str
+    size: int = Field(description="Octets")
+
+
+class ReportReplay(Model):
+    """What became of reports that were read again."""
+
+    tried: int
+    stored: int
+    duplicates: int
+    rejected: int
+
+
+class Receiver(Model):
+    """A receiver that reports. `silent_since` is set where it stopped: nothing for three times its usual pause."""
+
+    receiver: str
+    label: str
+    kinds: list[ReportKind]
+    reports: int = Field(description="In the period")
+    messages: int
+    newest_end: UtcTime = Field(description="End of its newest period")
+    usual_days: float | None = Field(None, description="Median days from one report to the next")
+    silent_since: UtcTime | None = None
+
+
+class ReportRetention(Model):
+    """How long reports are kept."""
+
+    row_days: int = Field(400, ge=7, le=3650, description="Reports with their rows, from the end of their period")
+    original_days: int = Field(90, ge=0, le=3650, description="Originals, from their arrival; 0: not kept")
+
+
+class SourceEvidence(Model):
+    """A hint for one verdict. `weight` is the chance that it alone is right."""
+
+    kind: str
+    verdict: SourceVerdict
+    weight: float
+    text: str
+
+
+class SourceMail(Model):
+    """Messages of a source by how they fared at DMARC."""
+
+    messages: int = 0
+    both: int = Field(0, description="Aligned by SPF and by DKIM")
+    spf_only: int = 0
+    dkim_only: int = 0
+    neither: int = 0
+    quarantined: int = 0
+    rejected: int = 0
+    overridden: int = Field(0, description="Receivers gave a reason not to apply the policy")
+
+
+class SourceAddress(Model):
+    """An address of a source."""
+
+    ip: str
+    host: str = Field(description="By reverse DNS, where the name leads back to the address")
+    mail: SourceMail
+    first_day: date
+    last_day: date
+
+
+class Source(Model):
+    """Those who send as a domain and belong together: addresses of a relay, of a host's domain, or of a network."""
+
+    domain: str
+    name: str
+    verdict: SourceVerdict
+    certainty: float = Field(description="0 to 1")
+    decided_by: str = Field("", description="Who decided; empty where the service judged")
+    relay: str = Field("", description="Relay that it was claimed as")
+    evidence: list[SourceEvidence]
+    mail: SourceMail
+    addresses: int
+    first_day: date
+    last_day: date
+
+
+class SourceDay(Model):
+    """A source's mail on a day."""
+
+    day: date
+    mail: SourceMail
+
+
+class SourceIdentity(Model):
+    """What a source's mail showed: identifiers and results, with the messages of each."""
+
+    header_from: str
+    envelope_from: str
+    spf_domain: str
+    spf_result: str
+    signatures: list[ReportSignature]
+    reasons: list[ReportReason]
+    messages: int
+    receivers: list[str]
+    last_day: date
+
+
+class SourceDetails(Source):
+    """A source with its addresses, days and identities."""
+
+    by_address: list[SourceAddress]
+    by_day: list[SourceDay]
+    identities: list[SourceIdentity]
+
+
+class VerdictMail(Model):
+    """Mail by whose it is."""
+
+    verdict: SourceVerdict
+    mail: SourceMail
+    sources: int
+
+
+class ReportDay(Model):
+    """A day of a domain's mail by whose it is."""
+
+    day: date
+    ours: SourceMail
+    forwarded: SourceMail
+    unknown: SourceMail
+    not_ours: SourceMail
+
+
+class UnknownName(Model):
+    """A From domain below the domain that nobody added."""
+
+    name: str
+    first_day: date
+    last_day: date
+    messages: int
+    passed: int
+
+
+class SourceOverview(Model):
+    """Who sends as a domain, by what receivers reported."""
+
+    domain: str
+    first: date
+    last: date
+    reports: int
+    receivers: int
+    by_verdict: list[VerdictMail]
+    sources: list[Source]
+    days: list[ReportDay]
+    unknown_names: list[UnknownName]
+    not_judged: int = Field(description="Addresses that wait to be judged; they count as unknown")
+
+
+class SourceClaim(Model):
+    """Says that a source is ours. With `relay` its addresses are added to that relay, which is created if it is new;
+    with `stream` the relay carries that stream of the domain, which is created if it is new.
+    """
+
+    relay: RelayName | Literal[""] = ""
+    stream: Annotated[str, StringConstraints(max_length=60)] = ""
+    note: str = Field("", max_length=500)
+
+
+class SourceDecision(Model):
+    """Says whose a source is; null takes a decision back, and the service judges again."""
+
+    verdict: Literal["forwarded", "not_ours"] | None
+    note: str = Field("", max_length=500)
+
+
+class RehearsalPolicy(Model):
+    """A DMARC policy to try. What is left out stays as published."""
+
+    p: Literal["none", "quarantine", "reject"] = "reject"
+    sp: Literal["", "none", "quarantine", "reject"] = Field("", description="Subdomains; empty: as `p`")
+    pct: int = Field(100, ge=0, le=100, description="Percentage of failing mail that it applies to (RFC 7489)")
+    testing: bool = Field(False, description="`t=y` of the successor of RFC 7489: one step milder")
+    aspf: Literal["r", "s"] = "r"
+    adkim: Literal["r", "s"] = "r"
+    days: int = Field(30, ge=1, le=400)
+    last: Day | None = None
+
+
+class RehearsedMail(Model):
+    """What a policy would have done to mail. `expected` are messages, fractions where it applies to a percentage."""
+
+    messages: int
+    aligned: int
+    quarantined: float
+    rejected: float
+
+
+class RehearsedGroup(RehearsedMail):
+    """Mail of one verdict."""
+
+    verdict: SourceVerdict
+
+
+class RehearsedReceiver(RehearsedMail):
+    """Mail at one receiver; `ours` is the part of ours that would be quarantined or rejected."""
+
+    receiver: str
+    label: str
+    ours_hit: float
+
+
+class RehearsedSource(RehearsedMail):
+    """A source whose mail would be hit, with what to do first."""
+
+    source: str
+    verdict: SourceVerdict
+    certainty: float
+    last_hit: date
+    remedy: str
+
+
+class Rehearsal(Model):
+    """A stricter policy tried on past reports."""
+
+    domain: str
+    first: date
+    last: date
+    policy: RehearsalPolicy
+    record: str = Field(description="The record to publish, of the domain's record plan with this policy")
+    groups: list[RehearsedGroup]
+    receivers: list[RehearsedReceiver]
+    to_fix: list[RehearsedSource] = Field(description="In the order in which to fix them: most of our mail first")
+    quiet_days: int = Field(description="Days since the newest mail of ours or unknown that would be hit")
+    days_with_reports: int
+    summary: str

@@ -1,0 +1,48 @@
+"""What is asked of DNS to tell whose a source is: the name of its address, and whom a domain's SPF record lets send."""
+
+from ipaddress import ip_address
+
+from dns.rdtypes.ANY.PTR import PTR
+from dns.rdtypes.IN.A import A
+from dns.rdtypes.IN.AAAA import AAAA
+
+from rust_gauge.core.dns import DnsProgram, DnsQuestion, ask
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.spf import authorised, is_spf1, parse_spf, walk_lookups
+
+_MAX_NAMES = 5  # of one address; more is a pool, not a host
+
+
+def confirmed_host(ip: str) -> DnsProgram[tuple[str, bool]]:
+    """Return the name of an address that leads back to it (RFC 1912 §2.1), empty without one, and whether DNS answered.
+
+    Without an answer nothing is known: that is not the same as an address without a name.
+    """
+    address = ip_address(ip)
+    answer = yield from ask(address.reverse_pointer, "PTR")
+    if answer.failed:
+        return "", False
+    names = [each.target.to_text(omit_final_dot=True).lower() for each in answer.records if isinstance(each, PTR)]
+    names = names[:_MAX_NAMES]
+    if not names:
+        return "", True
+    forward = yield tuple(DnsQuestion(name, "A" if address.version == 4 else "AAAA") for name in names)
+    for name, found in zip(names, forward, strict=True):
+        if any(isinstance(each, A | AAAA) and ip_address(each.address) == address for each in found.records):
+            return name, True
+    return "", not any(found.failed for found in forward)
+
+
+def authorised_networks(domain: str) -> DnsProgram[tuple[tuple[str, str], ...]]:
+    """Return whom a domain's SPF record lets send: (network, the record's own term that leads to it). Empty without a
+    usable record. Networks that hold more addresses than any sender has are left out: they tell nothing."""
+    answer = yield from ask(domain, "TXT")
+    records = [each.text for each in answer.texts if is_spf1(each.text)]
+    if len(records) != 1:
+        return ()
+    try:
+        record = parse_spf(records[0])
+    except RustGaugeError:
+        return ()
+    tree = yield from walk_lookups(domain, record)
+    return tuple((each.network, each.via[0]) for each in authorised(tree).networks if not each.wide)

@@ -1,0 +1,295 @@
+"""Who sends as us: what reports tell of one address, judged as ours, forwarded, unknown or not ours.
+
+Each piece of evidence speaks for one verdict with a weight, the chance that it alone is right. Weights of one verdict
+add up as independent hints do, 1 - (1 - a)(1 - b); the verdict with most of it wins if that is at least even. Where
+nothing speaks, or not enough, the verdict is `unknown`: the service never claims to know a sender that it does not.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
+
+from rust_gauge.core.names import registered_domain
+
+Network = IPv4Network | IPv6Network
+_EVEN = 0.5
+_FORWARDING = frozenset({"forwarded", "trusted_forwarder", "mailing_list"})
+_ALIKE = 5  # addresses of one network that behave alike and prove nothing
+
+
+class Verdict(StrEnum):
+    """Whose a source is."""
+
+    OURS = "ours"
+    FORWARDED = "forwarded"
+    UNKNOWN = "unknown"
+    NOT_OURS = "not_ours"
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One hint. `kind` is a stable word for programs, `text` says it with its values, `weight` lies within 0 and 1."""
+
+    kind: str
+    verdict: Verdict
+    weight: float
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """What a source is. `certainty` lies within 0 and 1; `group` names those that belong together."""
+
+    verdict: Verdict
+    group: str
+    certainty: float
+    evidence: tuple[Evidence, ...]
+
+
+@dataclass(slots=True)
+class SourceSeen:
+    """What reports say of one address that sent as a domain, messages of each kind counted.
+
+    `host` is its name by reverse DNS where the name leads back to the address, else empty. `spf` counts messages by
+    (domain, result), `signatures` by (d=, selector, result), `reasons` by (kind, comment).
+    """
+
+    ip: str
+    messages: int = 0
+    aligned_spf: int = 0
+    aligned_dkim: int = 0
+    aligned: int = 0
+    host: str = ""
+    host_known: bool = False  # reverse DNS answered; False where it was not looked up yet, or did not answer
+    spf: dict[tuple[str, str], int] = field(default_factory=dict)
+    signatures: dict[tuple[str, str, str], int] = field(default_factory=dict)
+    reasons: dict[tuple[str, str], int] = field(default_factory=dict)
+    receivers: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class KnownRelay:
+    """A relay as sources are compared with it. `domains` are registered domains that belong to it: of its include, its
+    hosts, its return path. `streams` are those that it carries for the domain."""
+
+    name: str
+    networks: tuple[Network, ...] = ()
+    domains: frozenset[str] = frozenset()
+    streams: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What a tenant knows of a domain's mail. `keys` are (d=, selector); `authorised` are the networks of its SPF
+    record with the term that each comes from; `decided` are people's decisions by group."""
+
+    domain: str
+    relays: tuple[KnownRelay, ...] = ()
+    streams: Mapping[str, tuple[Network, ...]] = field(default_factory=dict)
+    keys: frozenset[tuple[str, str]] = frozenset()
+    authorised: tuple[tuple[Network, str], ...] = ()
+    decided: Mapping[str, Verdict] = field(default_factory=dict)
+
+
+def judge_sources(sources: Iterable[SourceSeen], known: Known) -> dict[str, Judgement]:
+    """Return by address what each source is. Networks that behave alike count together."""
+    seen = list(sources)
+    alike: dict[str, int] = {}
+    for source in seen:
+        if proves_nothing(source):
+            network = network_of(source.ip)
+            alike[network] = alike.get(network, 0) + 1
+    return {source.ip: _judge(source, known, alike.get(network_of(source.ip), 0)) for source in seen}
+
+
+def proves_nothing(source: SourceSeen) -> bool:
+    """Return whether no message of a source passed SPF or DKIM for anybody, or carried a signature of a known shape."""
+    return not any(result == "pass" for _, result in source.spf) and not source.signatures
+
+
+def network_of(ip: str) -> str:
+    """Return the network that an address is counted with: /24 of IPv4, /48 of IPv6."""
+    return str(ip_network((ip, 24 if ip_address(ip).version == 4 else 48), strict=False))
+
+
+def _judge(source: SourceSeen, known: Known, alike: int) -> Judgement:
+    relay, stream = _relay_at(source, known), _stream_at(source, known)
+    evidence = [*_ours(source, known, relay, stream), *_forwarded(source, known, relay, stream)]
+    if not evidence:
+        evidence = [*_not_ours(source, alike)]
+    sums = {
+        verdict: together(each.weight for each in evidence if each.verdict == verdict)
+        for verdict in (Verdict.OURS, Verdict.FORWARDED, Verdict.NOT_OURS)
+    }
+    verdict, certainty = max(sums.items(), key=lambda item: item[1])
+    if certainty < _EVEN:
+        verdict, certainty = Verdict.UNKNOWN, 1 - certainty
+        evidence += [_unknown(source)] if not evidence else []
+    group = _group(source, relay, stream, verdict)
+    decided = known.decided.get(group)
+    if decided is not None:
+        evidence.insert(0, Evidence("decided", decided, 1.0, f"somebody decided that {group} is {_in_words(decided)}"))
+        verdict, certainty = decided, 1.0
+    return Judgement(verdict, group, round(certainty, 3), tuple(evidence))
+
+
+def together(weights: Iterable[float]) -> float:
+    """Return what independent hints amount to."""
+    missing = 1.0
+    for weight in weights:
+        missing *= 1 - weight
+    return 1 - missing
+
+
+def _relay_at(source: SourceSeen, known: Known) -> KnownRelay | None:
+    address = ip_address(source.ip)
+    return next((relay for relay in known.relays if any(address in network for network in relay.networks)), None)
+
+
+def _stream_at(source: SourceSeen, known: Known) -> str:
+    address = ip_address(source.ip)
+    return next((name for name, networks in known.streams.items() if any(address in each for each in networks)), "")
+
+
+def _ours(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: str) -> Iterable[Evidence]:
+    ours = Verdict.OURS
+    if relay is not None:
+        yield Evidence("relay_address", ours, 0.97, f"{source.ip} is an address of the relay {relay.name}")
+    if stream:
+        yield Evidence("stream_address", ours, 0.97, f"{source.ip} is an address of the stream {stream}")
+    address = ip_address(source.ip)
+    term = next((term for network, term in known.authorised if address in network), "")
+    if term:
+        yield Evidence("spf_record", ours, 0.9, f"the SPF record of {known.domain} authorises it by {term}")
+    elif source.aligned_spf:
+        share = _of(source.aligned_spf, source.messages)
+        yield Evidence("spf_aligned", ours, 0.85, f"SPF passed and aligned for {share}: the record authorised it")
+    if source.aligned_spf and source.aligned_dkim:
+        share = _of(min(source.aligned_spf, source.aligned_dkim), source.messages)
+        yield Evidence("both_aligned", ours, 0.8, f"SPF and DKIM passed and aligned for {share}")
+    if source.host and _below(source.host, registered_domain(known.domain)):
+        yield Evidence(
+            "own_host", ours, 0.9, f"its host name {source.host} lies below {registered_domain(known.domain)}"
+        )
+    by_host = relay is None and next(
+        (each for each in known.relays if source.host and registered_domain(source.host) in each.domains), None
+    )
+    if by_host:
+        text = f"its host name {source.host} belongs to the relay {by_host.name}"
+        yield Evidence("relay_host", ours, 0.75, text)
+    passing = {domain for (domain, result) in source.spf if result == "pass"}
+    passing |= {domain for (domain, _, result) in source.signatures if result == "pass"}
+    other = {registered_domain(domain) for domain in passing if domain} - {registered_domain(known.domain)}
+    by_name = relay is None and next((each for each in known.relays if other & each.domains), None)
+    if by_name:
+        text = f"it authenticates as {', '.join(sorted(other & by_name.domains))}, of the relay {by_name.name}"
+        yield Evidence("relay_identity", ours, 0.75, text)
+
+
+def _forwarded(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: str) -> Iterable[Evidence]:
+    """Mail of ours that somebody passed on: its signature may survive, its envelope and address do not."""
+    forwarded = Verdict.FORWARDED
+    told = sum(n for (kind, _), n in source.reasons.items() if kind in _FORWARDING)
+    if told:
+        text = f"receivers took it for forwarded mail or a mailing list: {_of(told, source.messages)}"
+        yield Evidence("override", forwarded, 0.85, text)
+    arc = sum(n for (_, comment), n in source.reasons.items() if "arc=pass" in comment.replace(" ", "").lower())
+    if arc:
+        text = f"an ARC chain passed (RFC 8617): {_of(arc, source.messages)}"
+        yield Evidence("arc", forwarded, 0.85, text)
+    if relay is not None or stream or source.aligned_spf:
+        return
+    survived = source.aligned_dkim
+    if survived:
+        text = f"our signature passed where SPF did not align: {_of(survived, source.messages)}"
+        yield Evidence("signature_survived", forwarded, 0.8, text)
+    organisation = registered_domain(known.domain)
+    broken = sum(
+        n
+        for (domain, selector, result), n in source.signatures.items()
+        if result != "pass"
+        and domain
+        and registered_domain(domain) == organisation
+        and (domain, selector) in known.keys
+    )
+    if broken:
+        text = f"it carries a signature by a key of ours that no longer holds: {_of(broken, source.messages)}"
+        yield Evidence("signature_broken", forwarded, 0.6, text)
+    rewritten = {
+        domain
+        for (domain, result) in source.spf
+        if result == "pass" and domain and registered_domain(domain) != organisation
+    }
+    if rewritten and (survived or broken):
+        text = f"its envelope is its own: SPF passed for {', '.join(sorted(rewritten)[:3])}"
+        yield Evidence("own_envelope", forwarded, 0.5, text)
+
+
+def _not_ours(source: SourceSeen, alike: int) -> Iterable[Evidence]:
+    """Nothing ties the source to us. Who authenticates under a name of his own may be a service that somebody uses for
+    us; who proves nothing at all, from a host without a name, is most likely a forger."""
+    no = Verdict.NOT_OURS
+    if not proves_nothing(source):
+        return
+    failed = sum(n for (_, result), n in source.spf.items() if result in ("fail", "softfail"))
+    if failed:
+        text = f"the SPF record does not authorise it, and nothing is signed: {_of(failed, source.messages)}"
+        yield Evidence("unauthorised", no, 0.4, text)
+    if source.host_known and not source.host:
+        yield Evidence("no_host_name", no, 0.4, f"{source.ip} has no host name that leads back to it")
+    if alike >= _ALIKE:
+        text = f"{alike} addresses of {network_of(source.ip)} send as this domain, and none proves anything"
+        yield Evidence("network", no, 0.5, text)
+
+
+def _unknown(source: SourceSeen) -> Evidence:
+    passing = sorted(
+        {domain for (domain, result) in source.spf if result == "pass" and domain}
+        | {domain for (domain, _, result) in source.signatures if result == "pass" and domain}
+    )
+    if passing:
+        text = f"it authenticates as {', '.join(passing[:3])}, which is not a relay here"
+        return Evidence("other_identity", Verdict.UNKNOWN, 0.5, text)
+    return Evidence("nothing_known", Verdict.UNKNOWN, 0.5, "nothing ties it to a relay, a stream or a key")
+
+
+def _group(source: SourceSeen, relay: KnownRelay | None, stream: str, verdict: Verdict) -> str:
+    """Return the name under which addresses are shown together."""
+    if relay is not None:
+        return relay.name
+    if stream:
+        return stream
+    if source.host:
+        return registered_domain(source.host)
+    if verdict == Verdict.UNKNOWN:
+        passing = {domain: n for (domain, result), n in source.spf.items() if result == "pass" and domain}
+        for (domain, _, result), n in source.signatures.items():
+            if result == "pass" and domain:
+                passing[domain] = passing.get(domain, 0) + n
+        if passing:
+            return registered_domain(max(passing, key=lambda domain: (passing[domain], domain)))
+    return network_of(source.ip)
+
+
+def _below(name: str, domain: str) -> bool:
+    return name == domain or name.endswith(f".{domain}")
+
+
+def _of(part: int, whole: int) -> str:
+    return f"{part:,} of {whole:,} messages"
+
+
+def _in_words(verdict: Verdict) -> str:
+    return verdict.replace("_", " ")
+
+
+def networks_of(texts: Sequence[str]) -> tuple[Network, ...]:
+    """Return the networks that texts name; those that name none are left out."""
+    out = []
+    for text in texts:
+        try:
+            out.append(ip_network(text.strip(), strict=False))
+        except ValueError:
+            continue
+    return tuple(out)

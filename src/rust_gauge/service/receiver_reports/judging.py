@@ -1,0 +1,225 @@
+"""Judging who sends as a domain: names of addresses and the SPF record are looked up, then each source is judged by
+`core.reports.sources` and stored. The worker does it where reports brought something new.
+"""
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from datetime import datetime, timedelta
+from ipaddress import ip_address
+from typing import Any
+
+from sqlalchemy import Connection
+
+from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.core.names import registered_domain
+from rust_gauge.core.reports.lookups import authorised_networks, confirmed_host
+from rust_gauge.core.reports.outcomes import Outcome
+from rust_gauge.core.reports.sources import (
+    Judgement,
+    Known,
+    KnownRelay,
+    SourceSeen,
+    Verdict,
+    judge_sources,
+    networks_of,
+)
+from rust_gauge.core.sending import Relay
+from rust_gauge.service.domains.relays import described_relays, planned_streams, sending_paths
+from rust_gauge.service.receiver_reports.storing import JUDGE, file_later
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.store import audits as store_audits
+from rust_gauge.store import domains as store_domains
+from rust_gauge.store import jobs
+from rust_gauge.store import receiver_reports as store_reports
+from rust_gauge.store import report_sources as store
+from rust_gauge.store.domains import DomainRow
+from rust_gauge.store.jobs import Job
+from rust_gauge.store.report_sources import DecisionRow, HostRow, SourceRow
+
+LOOKED_BACK = timedelta(days=90)  # of mail that a verdict rests on
+_NAMES_HOLD = timedelta(days=14)  # for which the name of an address is believed
+_UNANSWERED_HOLDS = timedelta(hours=6)
+_MAX_NAMES = 2000  # addresses whose names are looked up in one run, those with most mail first
+_WITHIN = 10.0  # seconds for one address or record
+_AT_ONCE = 500  # sources in one transaction
+
+
+def ask_for_due(context: Context) -> None:
+    """Ask for what reports left to do: sources to judge, reports of domains that were added."""
+    now = context.clock()
+
+    def write(connection: Connection) -> None:
+        for tenant_id in store.waiting_tenants(connection):
+            jobs.enqueue(connection, JUDGE, tenant_id, 0, now)
+
+    context.store.transaction(write)
+
+
+def run_judging(context: Context, job: Job) -> None:
+    """Judge the sources of a tenant that reports told something new of."""
+    file_later(context, job.tenant_id)
+    for domain_id, name in context.store.transaction(lambda c: store.domains_to_judge(c, job.tenant_id)):
+        judge_domain(context, job.tenant_id, domain_id, name)
+
+
+def judge_domain(context: Context, tenant_id: int, domain_id: int, name: str) -> None:
+    """Judge all sources of a domain by its reports of 90 days, and store what changed."""
+    now = context.clock()
+    until = now.date()
+    since = until - LOOKED_BACK
+    sources, seen = context.store.transaction(lambda c: _seen(c, domain_id, since, until))
+    if not sources:
+        return
+    _look_up(context, sources, seen, now)
+    known = _known(context, tenant_id, domain_id, name)
+    judgements = judge_sources(seen.values(), known)
+    for at in range(0, len(sources), _AT_ONCE):
+        part = sources[at : at + _AT_ONCE]
+        context.store.transaction(lambda c, part=part: _put(c, part, judgements, now))  # type: ignore[misc]
+
+
+def _put(connection: Connection, part: Sequence[SourceRow], judgements: Mapping[str, Judgement], now: datetime) -> None:
+    for row in store.lock_sources(connection, [row.id for row in part]):
+        judgement = judgements[_text(row.ip)]
+        evidence = [asdict(each) for each in judgement.evidence]
+        store.put_judgement(
+            connection, row, judgement.verdict, judgement.group, judgement.certainty, evidence, now.replace(tzinfo=None)
+        )
+
+
+def _seen(
+    connection: Connection, domain_id: int, since: Any, until: Any
+) -> tuple[list[SourceRow], dict[int, SourceSeen]]:
+    """Return the sources of a domain with what reports tell of each."""
+    sources = store.list_sources(connection, domain_id, since, until)
+    seen = {row.id: SourceSeen(_text(row.ip)) for row in sources}
+    for total in store.sums_by_source(connection, domain_id, since, until):
+        source = seen.get(total.source_id)
+        if source is None:
+            continue
+        outcome = Outcome(total.outcome)
+        source.messages += total.n
+        source.aligned_spf += total.n if outcome & Outcome.SPF else 0
+        source.aligned_dkim += total.n if outcome & Outcome.DKIM else 0
+        source.aligned += total.n if outcome.aligned else 0
+    receivers: dict[int, set[int]] = defaultdict(set)
+    ids = [row.id for row in sources]
+    for at in range(0, len(ids), _AT_ONCE):
+        sums = store.identities_of(connection, domain_id, ids[at : at + _AT_ONCE], since, until)
+        results = store_reports.results_of(connection, {each.result_id for each in sums})
+        for each in sums:
+            source, result = seen[each.source_id], results[each.result_id]
+            receivers[each.source_id].add(each.receiver_id)
+            _count(source.spf, (result.spf_domain, result.spf_result), each.n)
+            for domain, selector, word in result.signatures:
+                _count(source.signatures, (domain, selector, word), each.n)
+            for kind, comment in result.reasons:
+                _count(source.reasons, (kind, comment), each.n)
+    for id, source in seen.items():
+        source.receivers = len(receivers[id])
+    return sources, seen
+
+
+def _count(into: dict[Any, int], key: tuple[str, ...], n: int) -> None:
+    into[key] = into.get(key, 0) + n
+
+
+def _look_up(context: Context, sources: Sequence[SourceRow], seen: Mapping[int, SourceSeen], now: datetime) -> None:
+    """Give each source the name of its address; names that are not known, or old, are looked up and stored."""
+    known = context.store.transaction(lambda c: store.hosts_of(c, {bytes(row.ip) for row in sources}))
+    by_mail = sorted(sources, key=lambda row: -seen[row.id].messages)
+    to_ask = [bytes(row.ip) for row in by_mail if not _holds(known.get(bytes(row.ip)), now)][:_MAX_NAMES]
+    answers: dict[int, tuple[str, bool]] = {}
+
+    def done(number: int, answer: tuple[str, bool] | Exception) -> bool:
+        answers[number] = answer if isinstance(answer, tuple) else ("", False)
+        return True
+
+    context.resolver.run_many((confirmed_host(_text(ip)) for ip in to_ask), done=done)
+    at = now.replace(tzinfo=None)
+    found = []
+    for number, ip in enumerate(to_ask):
+        host, answered = answers.get(number, ("", False))
+        before = known.get(ip)
+        if not answered and before is not None and before.answered:
+            continue  # what is known holds on until DNS answers
+        found.append((ip, host[:253], answered, at))
+        known[ip] = HostRow(ip, host, answered, at)
+    if found:
+        context.store.transaction(lambda c: store.put_hosts(c, found))
+    for row in sources:
+        host_row = known.get(bytes(row.ip))
+        if host_row is not None:
+            seen[row.id].host, seen[row.id].host_known = host_row.host, host_row.answered
+
+
+def _holds(row: HostRow | None, now: datetime) -> bool:
+    if row is None:
+        return False
+    return now.replace(tzinfo=None) - row.looked_up_at < (_NAMES_HOLD if row.answered else _UNANSWERED_HOLDS)
+
+
+def _known(context: Context, tenant_id: int, domain_id: int, name: str) -> Known:
+    """Return what the tenant knows of a domain's mail: relays, streams, keys, its SPF record, decisions."""
+
+    def read(
+        connection: Connection,
+    ) -> tuple[DomainRow, tuple[Relay, ...], dict[str, DecisionRow], dict[str, list[str]]]:
+        row = store_domains.list_domains(connection, tenant_id, name=name)[0]
+        relays = described_relays(connection, tenant_id)
+        decided = store.list_decisions(connection, domain_id)
+        return row, relays, decided, _selectors(connection, tenant_id)
+
+    row, relays, decided, kept = context.store.transaction(read)
+    paths = sending_paths(row, relays)
+    record = _networks(context, name)
+    keys = {key for path in paths for key in path.keys} | {(name, selector) for selector in kept.get(name, ())}
+    keys |= {(name, selector) for selector in row.selectors}
+    included = {
+        relay.name: [network for network, _ in _networks(context, relay.filled(relay.include, name))]
+        for relay in relays
+        if relay.include
+    }
+    return Known(
+        name,
+        tuple(_relay(relay, name, included.get(relay.name, ())) for relay in relays),
+        {stream.name: networks_of(stream.ips) for stream in planned_streams(row) if stream.ips},
+        frozenset(keys),
+        tuple((network, via) for text, via in record for network in networks_of([text])),
+        {group: Verdict(decision.verdict) for group, decision in decided.items()},
+    )
+
+
+def _selectors(connection: Connection, tenant_id: int) -> dict[str, list[str]]:
+    """Return selectors that messages and reports showed, by domain."""
+    out: dict[str, list[str]] = defaultdict(list)
+    for key in ("selectors-seen", "selectors-reported"):
+        for domain, names in (store_audits.get_setting(connection, tenant_id, key) or {}).items():
+            out[domain] += names
+    return out
+
+
+def _networks(context: Context, domain: str) -> tuple[tuple[str, str], ...]:
+    """Return whom a domain's SPF record lets send; none where DNS gave no usable answer."""
+    try:
+        return context.resolver.run(authorised_networks(domain), within=_WITHIN)
+    except RustGaugeError:
+        return ()
+
+
+def _relay(relay: Relay, domain: str, included: Sequence[str]) -> KnownRelay:
+    named = [relay.include, *(host.helo for host in relay.hosts)]
+    named += [key.value for key in relay.dkim if key.rdtype == "CNAME"]
+    if relay.return_path is not None:
+        named.append(relay.return_path.value)
+    filled = [relay.filled(text, domain).rstrip(".").lower() for text in named if text and "." in text]
+    domains = {registered_domain(text) for text in filled} - {registered_domain(domain), ""}
+    return KnownRelay(
+        relay.name, networks_of([host.ip for host in relay.hosts] + list(relay.networks) + list(included)),
+        frozenset(domains),
+    )  # fmt: skip
+
+
+def _text(ip: bytes) -> str:
+    return str(ip_address(bytes(ip)))

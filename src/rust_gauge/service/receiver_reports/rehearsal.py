@@ -1,0 +1,145 @@
+"""Trying a stricter DMARC policy on past reports: whose mail it would have hit at which receivers, and what to fix."""
+
+from collections import defaultdict
+from datetime import date
+
+from sqlalchemy import Connection
+
+from rust_gauge.contract.receiver_reports import (
+    Rehearsal,
+    RehearsalPolicy,
+    RehearsedGroup,
+    RehearsedReceiver,
+    RehearsedSource,
+)
+from rust_gauge.core.dmarc.changed import changed_policy
+from rust_gauge.core.reports.outcomes import Outcome
+from rust_gauge.core.reports.rehearsal import Tried, TriedPolicy, would_hit
+from rust_gauge.core.reports.sources import Verdict
+from rust_gauge.service.domains.domains import find_domain
+from rust_gauge.service.plans.published import published_policy
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.periods import period_of
+from rust_gauge.store import report_sources as store
+from rust_gauge.store.accounts import TenantAccess
+
+_LISTED = 100
+_ORDER = (Verdict.OURS, Verdict.UNKNOWN, Verdict.FORWARDED, Verdict.NOT_OURS)
+
+
+def rehearse(context: Context, tenant: TenantAccess, name: str, body: RehearsalPolicy) -> Rehearsal:
+    """Try a policy on a domain's reports. ServiceProblem `not-found`."""
+    row = find_domain(context, tenant, name)
+    first, last = period_of(context, body.days, body.last)
+    published = published_policy(context, row.name)
+    policy = tried_policy(body)
+    rehearsal = context.store.transaction(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy))
+    groups, receivers, to_fix, quiet, days = rehearsal
+    record = changed_policy(published, tags_of(body))
+    return Rehearsal(
+        domain=row.name, first=first, last=last, policy=body, record=record, groups=groups, receivers=receivers,
+        to_fix=to_fix, quiet_days=quiet, days_with_reports=days, summary=_summary(groups, days, body),
+    )  # fmt: skip
+
+
+def tried_policy(body: RehearsalPolicy) -> TriedPolicy:
+    """Return the policy as the core tries it."""
+    return TriedPolicy(body.p, body.sp, body.pct, body.testing, body.aspf == "s", body.adkim == "s")
+
+
+def tags_of(body: RehearsalPolicy) -> dict[str, str]:
+    """Return the tags of the record that publishes the policy."""
+    return {
+        "p": body.p, "sp": body.sp, "pct": "" if body.pct == 100 else str(body.pct), "t": "y" if body.testing else "",
+        "aspf": body.aspf, "adkim": body.adkim,
+    }  # fmt: skip
+
+
+Rehearsed = tuple[list[RehearsedGroup], list[RehearsedReceiver], list[RehearsedSource], int, int]
+
+
+def _rehearse(
+    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date, policy: TriedPolicy
+) -> Rehearsed:
+    """Return mail by verdict, by receiver, the sources to fix, and for how many days nothing of ours was hit."""
+    by_verdict: dict[Verdict, Tried] = {verdict: Tried() for verdict in _ORDER}
+    at: dict[int, Tried] = defaultdict(Tried)
+    ours_at: dict[int, Tried] = defaultdict(Tried)
+    newest: date | None = None
+    days: set[date] = set()
+    for each in store.sums_by_verdict(connection, domain_id, first, last):
+        verdict, outcome = Verdict(each.verdict), Outcome(each.outcome)
+        days.add(each.day)
+        by_verdict[verdict].add(policy, outcome, each.n)
+        at[each.receiver_id].add(policy, outcome, each.n)
+        if verdict is Verdict.OURS:
+            ours_at[each.receiver_id].add(policy, outcome, each.n)
+        if verdict in (Verdict.OURS, Verdict.UNKNOWN) and would_hit(policy, outcome):
+            newest = max(newest or each.day, each.day)
+    names = store.receiver_names(connection, tenant_id)
+    groups = [RehearsedGroup(verdict=verdict.value, **_numbers(tried)) for verdict, tried in by_verdict.items()]
+    receivers = [
+        RehearsedReceiver(
+            receiver=names[id][0], label=names[id][1], ours_hit=round(ours_at[id].hit, 2), **_numbers(tried)
+        )
+        for id, tried in sorted(at.items(), key=lambda item: (-ours_at[item[0]].hit, -item[1].messages))
+        if id in names
+    ]  # fmt: skip
+    quiet = (last - newest).days if newest else (last - first).days + 1
+    return groups, receivers[:_LISTED], _to_fix(connection, domain_id, first, last, policy), quiet, len(days)
+
+
+def _numbers(tried: Tried) -> dict[str, float]:
+    return {
+        "messages": tried.messages, "aligned": tried.aligned, "quarantined": round(tried.quarantined, 2),
+        "rejected": round(tried.rejected, 2),
+    }  # fmt: skip
+
+
+def _to_fix(
+    connection: Connection, domain_id: int, first: date, last: date, policy: TriedPolicy
+) -> list[RehearsedSource]:
+    rows = {row.id: row for row in store.list_sources(connection, domain_id, first, last)}
+    tried: dict[tuple[Verdict, str], Tried] = defaultdict(Tried)
+    hit_on: dict[tuple[Verdict, str], date] = {}
+    certainty: dict[tuple[Verdict, str], float] = {}
+    for each in store.sums_by_source(connection, domain_id, first, last):
+        row = rows.get(each.source_id)
+        if row is None or row.verdict == Verdict.NOT_OURS:
+            continue
+        key = (Verdict(row.verdict), row.group_name)
+        outcome = Outcome(each.outcome)
+        tried[key].add(policy, outcome, each.n)
+        certainty[key] = max(certainty.get(key, 0.0), row.certainty)
+        if would_hit(policy, outcome):
+            hit_on[key] = max(hit_on.get(key, date.min), each.last_day)
+    found = sorted(hit_on, key=lambda key: (_ORDER.index(key[0]), -tried[key].hit, key[1]))
+    return [
+        RehearsedSource(
+            source=key[1], verdict=key[0].value, certainty=certainty[key], last_hit=hit_on[key],
+            remedy=_remedy(key[0], key[1], tried[key]), **_numbers(tried[key]),
+        )
+        for key in found[:_LISTED]
+    ]  # fmt: skip
+
+
+def _remedy(verdict: Verdict, name: str, tried: Tried) -> str:
+    if verdict is Verdict.OURS and not tried.aligned:
+        return f"Nothing of {name} aligns. Sign its mail with a key of the domain, or have the SPF record authorise it"
+    if verdict is Verdict.OURS:
+        return f"Some mail of {name} does not align. Open the source to see which stream and which results"
+    if verdict is Verdict.UNKNOWN:
+        return f"Decide whether {name} is yours: claim it, or mark it as not yours"
+    return "Forwarded mail passes only where its DKIM signature survives. Sign all streams; the rest depends on others"
+
+
+def _summary(groups: list[RehearsedGroup], days: int, body: RehearsalPolicy) -> str:
+    ours = next(group for group in groups if group.verdict == "ours")
+    unknown = next(group for group in groups if group.verdict == "unknown")
+    if not days:
+        return f"No reports in {body.days} days: nothing is known of what this policy would do"
+    hit = ours.quarantined + ours.rejected
+    share = f"{100 * hit / ours.messages:.2f} %" if ours.messages else "0 %"
+    other = unknown.quarantined + unknown.rejected
+    more = f"; {round(other):,} messages of unknown sources" if other else ""
+    return f"{round(hit):,} of {ours.messages:,} messages of ours ({share}) would not be delivered to the inbox{more}"

@@ -1,0 +1,319 @@
+"""Taking in reports of receivers: each is stored once with its rows, or set aside with the reason.
+
+A report about a domain that is nobody's here is stored without rows: when the domain is added, it is filed.
+"""
+
+import hashlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime, timedelta
+from ipaddress import ip_address
+from typing import Any, Literal
+
+import orjson
+from sqlalchemy import Connection
+
+from rust_gauge.contract.receiver_reports import ReportedRecord, StoredReport
+from rust_gauge.core.names import registered_domain
+from rust_gauge.core.reports import (
+    AggregateReport,
+    FailureReport,
+    ReportError,
+    ReportRow,
+    TlsReport,
+    is_document,
+    is_packed,
+    stream_report,
+)
+from rust_gauge.core.reports.outcomes import Outcome, outcome_of
+from rust_gauge.service.receiver_reports.authenticity import Authenticity, judge_mail
+from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.poison import unexpected
+from rust_gauge.store import receiver_reports as store
+
+Way = Literal["mail", "post", "upload", "api"]
+_AT_ONCE = 20_000  # rows that are held before they are stored; larger reports are read a second time
+_KEPT_REJECTED = 8 * 1024 * 1024  # octets; larger ones are set aside with their reason only
+_EARLIEST = datetime(2012, 1, 1)
+_KINDS = {AggregateReport: "aggregate", FailureReport: "failure", TlsReport: "tls"}
+JUDGE = "report_sources"  # the job that judges sources
+
+AnyReport = AggregateReport | FailureReport | TlsReport
+
+
+@dataclass(slots=True)
+class _Batch:
+    """Rows of a report that are stored together."""
+
+    rows: list[store.NewRow] = field(default_factory=list)
+    results: dict[bytes, store.NewResult] = field(default_factory=dict)
+    names: dict[tuple[int, str], tuple[int, int]] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class _Totals:
+    messages: int = 0
+    passed: int = 0
+
+
+def store_report(context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None = None) -> StoredReport:
+    """Store a report as it came. One that is not read, or is damaged, is set aside; nothing is raised for it."""
+    held: list[ReportRow] = []
+
+    def hold(row: ReportRow) -> None:
+        if len(held) <= _AT_ONCE:
+            held.append(row)
+
+    try:
+        report = stream_report(octets, hold)
+    except ReportError as error:
+        return _set_aside(context, tenant_id, octets, way, feed_id, (error.what, error.why, error.remedy))
+    except Exception as error:  # whatever it is, the next report is read
+        what = unexpected("report", error, tenant=tenant_id)
+        return _set_aside(context, tenant_id, octets, way, feed_id, (what, "", "Report this with the original"))
+    authenticity = judge_mail(context, octets) if _is_mail(octets) else Authenticity("not_mail", "")
+    rows = held if len(held) <= _AT_ONCE else None
+    return context.store.transaction(
+        lambda c: _store(c, tenant_id, report, rows, octets, way, feed_id, authenticity, context.clock())
+    )
+
+
+def _is_mail(octets: bytes) -> bool:
+    return not is_packed(octets) and not is_document(octets)
+
+
+def _store(
+    connection: Connection, tenant_id: int, report: AnyReport, rows: list[ReportRow] | None, octets: bytes, way: Way,
+    feed_id: int | None, authenticity: Authenticity, now: datetime,
+) -> StoredReport:  # fmt: skip
+    domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
+    begins_at, ends_at, oddities = _period(report, now)
+    kind = _KINDS[type(report)]
+    receiver = _receiver(report)
+    identity = "\0".join((kind, receiver, report.report_id or _content(octets), domain, str(begins_at), str(ends_at)))
+    digest = hashlib.blake2b(identity.encode(), digest_size=16).digest()
+    known = store.known_domains(connection, tenant_id)
+    receiver_id = store.put_receiver(connection, tenant_id, receiver, _label(report))
+    id = store.add_report(
+        connection, tenant_id=tenant_id, kind=kind, digest=digest, receiver_id=receiver_id,
+        report_id=report.report_id, domain=domain, domain_id=domain_of(domain, known), begins_at=begins_at,
+        ends_at=ends_at, arrived_at=now, arrived_by=way, feed_id=feed_id, authentic=authenticity.state,
+        authentic_domain=authenticity.domain, records=0, left_out=getattr(report, "left_out", 0), messages=0, passed=0,
+        document={**_document(report), "oddities": oddities},
+    )  # fmt: skip
+    if id is None:
+        there = store.find_by_digest(connection, tenant_id, digest)
+        return StoredReport(
+            state="duplicate", id=there.id if there else None, kind=kind, domain=domain, receiver=receiver
+        )
+    store.put_original(connection, id, octets)
+    _file(connection, tenant_id, id, receiver_id, report, rows, octets, known, (begins_at, ends_at))
+    ours = domain_of(domain, known) is not None
+    return StoredReport(
+        state="stored" if ours else "not_ours", id=id, kind=kind, domain=domain, receiver=receiver,
+        records=getattr(report, "records", 0), left_out=getattr(report, "left_out", 0), oddities=oddities,
+    )  # fmt: skip
+
+
+def file_later(context: Context, tenant_id: int) -> int:
+    """File reports whose domain was added since they came; return how many."""
+    done = 0
+    for id in context.store.transaction(lambda c: store.reports_to_file(c, tenant_id)):
+        done += context.store.transaction(lambda c, id=id: _file_one(c, tenant_id, id))  # type: ignore[misc]
+    return done
+
+
+def _file_one(connection: Connection, tenant_id: int, id: int) -> bool:
+    row = store.get_report(connection, tenant_id, id)
+    octets = store.get_original(connection, id)
+    known = store.known_domains(connection, tenant_id)
+    if row is None or row.domain_id is not None or not octets:
+        return False
+    held: list[ReportRow] = []
+    report = stream_report(octets, lambda each: held.append(each) if len(held) <= _AT_ONCE else None)
+    store.update_report(connection, id, domain_id=domain_of(row.domain, known))
+    rows = held if len(held) <= _AT_ONCE else None
+    _file(connection, tenant_id, id, row.receiver_id, report, rows, octets, known, (row.begins_at, row.ends_at))
+    return True
+
+
+def _file(
+    connection: Connection, tenant_id: int, id: int, receiver_id: int, report: AnyReport,
+    rows: list[ReportRow] | None, octets: bytes, known: Mapping[str, int], period: tuple[datetime, datetime],
+) -> None:  # fmt: skip
+    """Store what a report tells of domains of the tenant."""
+    day = (period[0] + (period[1] - period[0]) / 2).date()
+    if isinstance(report, TlsReport):
+        _file_tls(connection, id, report, known, day)
+        return
+    if isinstance(report, FailureReport):
+        store.update_report(connection, id, records=1, messages=report.incidents)
+        return
+    batch, totals = _Batch(), _Totals()
+
+    def flush() -> None:
+        store.put_rows(connection, tenant_id, id, receiver_id, day, batch.rows, batch.results)
+        store.put_names(connection, day, batch.names)
+        batch.rows, batch.results, batch.names = [], {}, {}
+
+    def take(row: ReportRow) -> None:
+        _add(row, report.domain, known, batch, totals)
+        if len(batch.rows) >= _AT_ONCE:
+            flush()
+
+    if rows is None:
+        stream_report(octets, take)
+    else:
+        for row in rows:
+            take(row)
+    if batch.rows:
+        flush()
+    store.update_report(
+        connection, id, records=report.records, messages=min(totals.messages, 2**63), passed=min(totals.passed, 2**63)
+    )
+
+
+def _add(row: ReportRow, policy_domain: str, known: Mapping[str, int], batch: _Batch, totals: _Totals) -> None:
+    outcome = outcome_of(row, policy_domain)
+    totals.messages += row.count
+    totals.passed += row.count if outcome.aligned else 0
+    domain_id = domain_of(row.header_from, known) or domain_of(policy_domain, known)
+    if domain_id is None:
+        return
+    result = _result(row, outcome)
+    batch.results[result.digest] = result
+    ip = ip_address(row.source_ip).packed
+    batch.rows.append(store.NewRow(domain_id, ip, result.digest, int(outcome), row.count))
+    if row.header_from not in known:
+        n, passed = batch.names.get((domain_id, row.header_from), (0, 0))
+        batch.names[domain_id, row.header_from] = (n + row.count, passed + (row.count if outcome.aligned else 0))
+
+
+def _result(row: ReportRow, outcome: Outcome) -> store.NewResult:
+    signatures = orjson.dumps([[each.domain, each.selector, each.result] for each in row.signatures]).decode()
+    reasons = orjson.dumps([[each.kind, each.comment] for each in row.reasons]).decode()
+    parts = (row.header_from, row.envelope_from, row.spf_domain, row.spf_result, signatures, reasons)
+    identity = "\0".join((*parts, str(int(outcome))))
+    digest = hashlib.blake2b(identity.encode("utf-8", "replace"), digest_size=16).digest()
+    return store.NewResult(digest, *parts, int(outcome))
+
+
+def domain_of(name: str, known: Mapping[str, int]) -> int | None:
+    """Return the domain of the tenant that a name belongs to: itself, or the nearest above it in its organisation."""
+    top = registered_domain(name) if name else ""
+    while name:
+        if name in known:
+            return known[name]
+        if name == top:
+            return None
+        name = name.partition(".")[2]
+    return None
+
+
+def _file_tls(connection: Connection, id: int, report: TlsReport, known: Mapping[str, int], day: date) -> None:
+    rows: list[store.NewTlsRow] = []
+    sessions = successful = 0
+    for policy in report.policies:
+        sessions += policy.successful + policy.failed
+        successful += policy.successful
+        domain_id = domain_of(policy.domain, known)
+        if domain_id is None:
+            continue
+        told = sum(failure.sessions for failure in policy.failures)
+        if policy.successful:
+            rows.append(store.NewTlsRow(domain_id, policy.kind, "", "", "", "", "", policy.successful))
+        rows += [
+            store.NewTlsRow(
+                domain_id, policy.kind, failure.result, failure.receiving_mx, failure.sending_ip, failure.receiving_ip,
+                failure.reason, failure.sessions,
+            )
+            for failure in policy.failures
+        ]  # fmt: skip
+        if policy.failed > told:  # failures of which the report gives no details
+            rows.append(store.NewTlsRow(domain_id, policy.kind, "not-told", "", "", "", "", policy.failed - told))
+    store.put_tls_rows(connection, id, day, rows)
+    store.update_report(connection, id, records=len(rows), messages=sessions, passed=successful)
+
+
+def _set_aside(
+    context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None, reason: tuple[str, str, str]
+) -> StoredReport:
+    what, why, remedy = reason
+    digest = hashlib.blake2b(octets, digest_size=16).digest()
+    write: Callable[[Connection], None] = lambda c: store.reject(  # noqa: E731
+        c, tenant_id=tenant_id, feed_id=feed_id, digest=digest, arrived_at=context.clock(), arrived_by=way,
+        what=what[:500], why=why[:500], remedy=remedy[:500], size=len(octets),
+        octets=octets if len(octets) <= _KEPT_REJECTED else None,
+    )  # fmt: skip
+    context.store.transaction(write)
+    return StoredReport(state="rejected", problem=what, why=why, remedy=remedy)
+
+
+def _domain_of(report: AnyReport) -> str:
+    return "" if isinstance(report, TlsReport) else report.domain
+
+
+def _receiver(report: AnyReport) -> str:
+    """Return the name that a receiver is compared by: the domain of its address for reports, else its own name."""
+    contact = getattr(report, "contact", "").strip("<>").rpartition("@")[2].lower()
+    if "." in contact:
+        return registered_domain(contact)[:200]
+    name = report.reporter.lower()
+    return (registered_domain(name) if "." in name and " " not in name else name)[:200]
+
+
+def _label(report: AnyReport) -> str:
+    return (report.reporter or _receiver(report))[:200]
+
+
+def _content(octets: bytes) -> str:
+    return hashlib.blake2b(octets, digest_size=16).hexdigest()
+
+
+def _period(report: AnyReport, now: datetime) -> tuple[datetime, datetime, list[str]]:
+    """Return begin and end, and what is odd about the report. One without a usable period is filed under the day before
+    it came."""
+    oddities = list(getattr(report, "oddities", ()))
+    now = now.replace(tzinfo=None)
+    if isinstance(report, FailureReport):
+        at = _time(report.at)
+        usable = at is not None and at <= now + timedelta(days=1)
+        begins_at = ends_at = at if usable and at else now
+        return begins_at, ends_at, oddities
+    begin, end = _time(report.begin), _time(report.end)
+    if begin is not None and end is not None and begin <= now + timedelta(days=1):
+        if end - begin > timedelta(days=8):
+            oddities.append("Its period is longer than a week; its messages are filed under the middle of it")
+        return begin, max(begin, end), oddities
+    yesterday = datetime.combine(now.date() - timedelta(days=1), datetime.min.time())
+    oddities.append(f"Its period is not usable; it is filed under {yesterday.date()}, the day before it came")
+    return yesterday, yesterday + timedelta(days=1, seconds=-1), oddities
+
+
+def _time(seconds: int) -> datetime | None:
+    try:
+        time = datetime.fromtimestamp(seconds, UTC).replace(tzinfo=None)
+    except (ValueError, OverflowError, OSError):
+        return None
+    return time if time >= _EARLIEST else None
+
+
+def _document(report: AnyReport) -> dict[str, Any]:
+    if isinstance(report, AggregateReport):
+        policy = report.policy
+        return {
+            "contact": report.contact,
+            "policy": {name: getattr(policy, name) for name in ReportedRecord.model_fields},
+        }
+    if isinstance(report, TlsReport):
+        policies = [
+            {"kind": each.kind, "domain": each.domain, "text": list(each.text), "mx": list(each.mx),
+             "successful": each.successful, "failed": each.failed}
+            for each in report.policies[:50]
+        ]  # fmt: skip
+        return {"contact": report.contact, "tls": policies}
+    names = (
+        "failure", "aligned", "delivery", "source_ip", "mail_from", "header_from", "dkim_domain", "selector",
+        "dkim_identity", "spf_record", "results", "message_id", "subject", "redacted",
+    )  # fmt: skip
+    return {"failure": {name: getattr(report, name) for name in names}}

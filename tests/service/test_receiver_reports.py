@@ -1,0 +1,305 @@
+"""Reports of receivers: each is stored once or set aside, sources are judged, and policies are tried on them."""
+
+import gzip
+import json
+import os
+from datetime import timedelta
+from pathlib import Path
+
+import httpx
+import pytest
+
+from rust_gauge.client import Client, NotFoundError
+from rust_gauge.contract.feeds import FeedSource, NewFeed
+from rust_gauge.contract.receiver_reports import (
+    RehearsalPolicy,
+    ReportRetention,
+    SourceClaim,
+    SourceDecision,
+    SourceOverview,
+)
+from rust_gauge.service.feeds.runner import Runner
+from rust_gauge.service.receiver_reports import keeping
+from rust_gauge.service.receiver_reports.judging import ask_for_due
+from tests.conftest import Office, World, make_office
+from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
+
+
+@pytest.fixture
+def domain(office: Office, client: Client) -> str:
+    client.domains.add(office.slug, DOMAIN)
+    return DOMAIN
+
+
+@pytest.fixture
+def zones(office: Office) -> None:
+    office.world.zone(
+        DOMAIN,
+        '@ IN TXT "v=spf1 ip4:192.0.2.0/28 -all"\n_dmarc IN TXT "v=DMARC1; p=none; rua=mailto:d@wrack.example"\n'
+        "old-web IN A 192.0.2.150\n",
+    )
+    office.world.zone("150.2.0.192.in-addr.arpa", "@ IN PTR old-web.wrack.example.\n")
+    office.world.zone("5.113.0.203.in-addr.arpa", "")
+
+
+@pytest.fixture
+def other(world: World) -> Office:
+    return make_office(world)
+
+
+def judge(office: Office) -> None:
+    """What the worker does within a minute."""
+    ask_for_due(office.world.context)
+    office.world.work()
+
+
+def by_name(found: SourceOverview) -> dict[str, tuple[str, int]]:
+    return {source.name: (source.verdict, source.mail.messages) for source in found.sources}
+
+
+def test_a_report_is_stored_once_however_it_comes(office: Office, client: Client, domain: str) -> None:
+    octets = aggregate(record("192.0.2.9", 7, dkim=True), record("203.0.113.5", 3))
+    first = client.reports.add(office.slug, octets)
+    assert (first.state, first.kind, first.domain, first.receiver, first.records) == (
+        "stored", "aggregate", DOMAIN, "tidepost.example", 2,
+    )  # fmt: skip
+    again = client.reports.add(office.slug, gzip.compress(octets))
+    assert (again.state, again.id) == ("duplicate", first.id)
+    (listed,) = client.reports.list(office.slug)
+    assert (listed.messages, listed.passed, listed.ours, listed.authentic) == (10, 7, True, "not_mail")
+    whole = client.reports.get(office.slug, listed.id)
+    assert [(each.source_ip, each.count, each.dkim_aligned) for each in whole.rows] == [
+        ("192.0.2.9", 7, True), ("203.0.113.5", 3, False),
+    ]  # fmt: skip
+    assert whole.policy is not None and whole.policy.p == "none"
+    assert b"".join(client.reports.original(office.slug, listed.id)) == octets
+
+
+def test_the_same_id_of_another_receiver_or_period_is_another_report(
+    office: Office, client: Client, domain: str
+) -> None:
+    made = [
+        aggregate(record("192.0.2.9", 7)),
+        aggregate(record("192.0.2.9", 7), receiver="kestrelbox.example"),
+        aggregate(record("192.0.2.9", 7), day=DAY - timedelta(days=1)),
+    ]
+    assert [client.reports.add(office.slug, each).state for each in made] == ["stored"] * 3
+    found = client.reports.overview(office.slug, DOMAIN)
+    assert (found.reports, found.receivers, sum(s.mail.messages for s in found.sources)) == (3, 2, 21)
+
+
+def test_periods_of_a_receiver_that_overlap_are_shown(office: Office, client: Client, domain: str) -> None:
+    one = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), id="a"))
+    two = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), id="b"))
+    assert one.id and two.id
+    assert client.reports.get(office.slug, two.id).overlaps == [one.id]
+
+
+def test_what_is_no_report_is_set_aside_and_can_be_read_again(office: Office, client: Client, domain: str) -> None:
+    done = client.reports.add(office.slug, b"<html>not a report</html>")
+    assert (done.state, done.problem) == ("rejected", "Not an aggregate report: its root is <html>, not <feedback>")
+    assert done.remedy
+    client.reports.add(office.slug, b"<html>not a report</html>")
+    (aside,) = client.reports.rejected(office.slug)
+    assert aside.problem == done.problem
+    result = client.reports.replay(office.slug)
+    assert (result.tried, result.stored, result.rejected) == (1, 0, 1)
+    client.reports.delete_rejected(office.slug, aside.id)
+    assert list(client.reports.rejected(office.slug)) == []
+    with pytest.raises(NotFoundError):
+        client.reports.replay(office.slug, aside.id)
+
+
+def test_a_report_about_a_domain_of_nobody_is_filed_when_the_domain_is_added(office: Office, client: Client) -> None:
+    done = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7)))
+    assert done.state == "not_ours"
+    (listed,) = client.reports.list(office.slug, ours=False)
+    assert (listed.domain, listed.messages) == (DOMAIN, 7)
+    client.domains.add(office.slug, DOMAIN)
+    client.reports.replay(office.slug)
+    assert client.reports.overview(office.slug, DOMAIN).sources[0].mail.messages == 7
+    assert [each.ours for each in client.reports.list(office.slug)] == [True]
+
+
+def test_mail_below_a_domain_counts_there_and_names_that_nobody_added_are_listed(
+    office: Office, client: Client, domain: str
+) -> None:
+    client.domains.add(office.slug, "news.wrack.example")
+    client.reports.add(
+        office.slug,
+        aggregate(
+            record("192.0.2.9", 7, header_from="news.wrack.example"), record("192.0.2.9", 2),
+            record("203.0.113.5", 4, header_from="shop.wrack.example"),
+        ),
+    )  # fmt: skip
+    assert sum(s.mail.messages for s in client.reports.overview(office.slug, "news.wrack.example").sources) == 7
+    found = client.reports.overview(office.slug, DOMAIN)
+    assert sum(s.mail.messages for s in found.sources) == 6
+    assert [(each.name, each.messages) for each in found.unknown_names] == [("shop.wrack.example", 4)]
+
+
+def test_sources_are_judged_and_decisions_are_remembered(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    client.reports.add(
+        office.slug,
+        aggregate(
+            record("192.0.2.9", 70, spf=True, dkim=True), record("192.0.2.150", 8, spf_result="softfail"),
+            record("203.0.113.5", 3, spf_result="fail"),
+            record("198.51.100.7", 5, dkim=True, spf_domain="alumni.example", spf_result="pass"),
+            record("198.51.100.9", 6, spf_domain="crm.example", spf_result="pass", sign="crm.example"),
+        ),
+    )  # fmt: skip
+    assert client.reports.overview(office.slug, DOMAIN).not_judged == 5
+    judge(office)
+    found = client.reports.overview(office.slug, DOMAIN)
+    assert found.not_judged == 0
+    assert by_name(found) == {
+        "192.0.2.0/24": ("ours", 70), "wrack.example": ("ours", 8), "203.0.113.0/24": ("not_ours", 3),
+        "198.51.100.0/24": ("forwarded", 5), "crm.example": ("unknown", 6),
+    }  # fmt: skip
+    assert {v.verdict: v.mail.messages for v in found.by_verdict} == {
+        "ours": 78, "unknown": 6, "forwarded": 5, "not_ours": 3,
+    }  # fmt: skip
+    (day,) = [each for each in found.days if each.ours.messages]
+    assert (day.day, day.ours.messages, day.unknown.messages, day.not_ours.neither) == (DAY, 78, 6, 3)
+
+    client.reports.decide(office.slug, DOMAIN, "crm.example", SourceDecision(verdict="not_ours", note="left in May"))
+    client.reports.add(office.slug, aggregate(
+        record("198.51.100.9", 6, spf_domain="crm.example", spf_result="pass", sign="crm.example"), id="next"))  # fmt: skip
+    judge(office)
+    source = client.reports.source(office.slug, DOMAIN, "crm.example")
+    assert (source.verdict, source.mail.messages, source.decided_by) == ("not_ours", 12, office.email)
+    found = client.reports.overview(office.slug, DOMAIN)
+    assert {v.verdict: v.mail.messages for v in found.by_verdict} == {
+        "ours": 78, "unknown": 0, "forwarded": 5, "not_ours": 15,
+    }  # fmt: skip
+    assert sum(each.not_ours.messages for each in found.days) == 15
+    client.reports.decide(office.slug, DOMAIN, "crm.example", SourceDecision(verdict=None))
+    assert client.reports.source(office.slug, DOMAIN, "crm.example").verdict == "unknown"
+
+
+def test_a_claimed_source_becomes_a_relay_and_part_of_the_plan(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    client.reports.add(office.slug, aggregate(record("192.0.2.150", 8, spf_result="softfail")))
+    judge(office)
+    done = client.reports.claim(
+        office.slug, DOMAIN, "wrack.example", SourceClaim(relay="old web", stream="forms", note="the old web server")
+    )
+    assert (done.verdict, done.name) == ("ours", "old web")
+    (relay,) = [each for each in client.relays.list(office.slug) if each.name == "old web"]
+    assert [(host.ip, host.helo) for host in relay.hosts] == [("192.0.2.150", "old-web.wrack.example")]
+    plan = client.plans.get(office.slug, DOMAIN)
+    assert any("192.0.2.150" in record.value for record in plan.records if record.type == "TXT")
+
+
+def test_a_policy_is_tried_on_past_mail(office: Office, client: Client, domain: str, zones: None) -> None:
+    client.reports.add(
+        office.slug,
+        aggregate(
+            record("192.0.2.9", 70, spf=True), record("192.0.2.150", 8, spf_result="softfail"),
+            record("203.0.113.5", 3, spf_result="fail"), record("198.51.100.9", 6, sign="crm.example"),
+        ),
+    )  # fmt: skip
+    judge(office)
+    found = client.reports.rehearse(office.slug, DOMAIN, RehearsalPolicy(p="reject"))
+    assert {g.verdict: (g.messages, g.rejected) for g in found.groups} == {
+        "ours": (78, 8), "unknown": (6, 6), "forwarded": (0, 0), "not_ours": (3, 3),
+    }  # fmt: skip
+    assert [(s.source, s.verdict, s.rejected) for s in found.to_fix] == [
+        ("wrack.example", "ours", 8), ("crm.example", "unknown", 6),
+    ]  # fmt: skip
+    assert [(r.receiver, r.rejected, r.ours_hit) for r in found.receivers] == [("tidepost.example", 17, 8)]
+    assert found.record == "v=DMARC1; p=reject; rua=mailto:d@wrack.example"
+    assert (found.quiet_days, found.days_with_reports) == (2, 1)
+    assert "8 of 78 messages of ours" in found.summary
+    nothing = client.reports.rehearse(office.slug, DOMAIN, RehearsalPolicy(p="reject", days=1))
+    assert "nothing is known" in nothing.summary
+
+
+def test_a_deleted_report_leaves_no_trace_in_sums(office: Office, client: Client, domain: str, zones: None) -> None:
+    keep = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), id="keep"))
+    gone = client.reports.add(office.slug, aggregate(record("192.0.2.9", 5), record("203.0.113.5", 3), id="gone"))
+    judge(office)
+    assert gone.id and keep.id
+    client.reports.delete(office.slug, gone.id)
+    found = client.reports.overview(office.slug, DOMAIN)
+    assert sum(s.mail.messages for s in found.sources) == 7
+    assert sum(d.ours.messages + d.unknown.messages + d.not_ours.messages for d in found.days) == 7
+    with pytest.raises(NotFoundError):
+        client.reports.get(office.slug, gone.id)
+
+
+def test_reports_go_when_the_tenant_wants_it(office: Office, client: Client, domain: str) -> None:
+    old = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), day=DAY - timedelta(days=60)))
+    new = client.reports.add(office.slug, aggregate(record("192.0.2.9", 5)))
+    assert old.id and new.id
+    client.reports.set_retention(office.slug, ReportRetention(row_days=30, original_days=0))
+    with office.world.clock.later(timedelta(hours=2)):
+        keeping.ask_for_due(office.world.context)
+        office.world.work()
+    assert [each.id for each in client.reports.list(office.slug)] == [new.id]
+    assert not client.reports.get(office.slug, new.id).has_original
+    with pytest.raises(NotFoundError):
+        b"".join(client.reports.original(office.slug, new.id))
+
+
+def test_tls_and_failure_reports_are_stored(office: Office, client: Client, domain: str) -> None:
+    one = client.reports.add(office.slug, json.dumps(tls(DOMAIN, failed=30)).encode())
+    two = client.reports.add(office.slug, FAILURE)
+    assert (one.state, one.kind, two.state, two.kind) == ("stored", "tls", "stored", "failure")
+    assert one.id and two.id
+    whole = client.reports.get(office.slug, one.id)
+    assert (whole.messages, whole.passed, whole.tls[0].failed) == (542, 512, 30)
+    failure = client.reports.get(office.slug, two.id)
+    assert failure.failure is not None
+    assert (failure.failure.source_ip, failure.failure.failure) == ("203.0.113.77", "dmarc")
+
+
+def test_a_receiver_that_stops_is_noticed(office: Office, client: Client, domain: str) -> None:
+    for back in range(10):
+        for name, stopped in (("tidepost.example", 0), ("kestrelbox.example", 5)):
+            day = DAY - timedelta(days=back + stopped)
+            client.reports.add(office.slug, aggregate(record("192.0.2.9", 1), receiver=name, day=day))
+    found = {each.receiver: each for each in client.reports.receivers(office.slug)}
+    assert found["tidepost.example"].silent_since is None
+    assert found["tidepost.example"].usual_days == 1
+    assert found["kestrelbox.example"].silent_since is not None
+
+
+def test_reports_come_by_mail_folder_and_post(
+    office: Office, client: Client, domain: str, runner: Runner, tmp_path: Path
+) -> None:
+    folder = tmp_path / "reports"
+    folder.mkdir()
+    for n in range(3):
+        (folder / f"{n}.xml").write_bytes(aggregate(record("192.0.2.9", 1), id=f"f{n}"))
+    (folder / "broken.xml").write_bytes(b"<feedback>")
+    for file in folder.iterdir():
+        os.utime(file, (1_700_000_000, 1_700_000_000))
+    client.feeds.add(office.slug, NewFeed(name="folder", kind="reports", source=FeedSource(path=str(folder))))
+    runner.step()
+    assert len(list(client.reports.list(office.slug))) == 3
+    assert len(list(client.reports.rejected(office.slug))) == 1
+    feed = client.feeds.get(office.slug, "folder")
+    assert (feed.stored_today, feed.rejected, feed.error) == (3, 1, "")
+    runner.step()
+    assert len(list(client.reports.list(office.slug))) == 3
+
+    posted = client.feeds.add(office.slug, NewFeed(name="posted", kind="reports"))
+    url = f"{office.world.url}/api/v1/tls-reports/{posted.key}"
+    body = gzip.compress(json.dumps(tls(DOMAIN)).encode())
+    answer = httpx.post(url, content=body, headers={"content-type": "application/tlsrpt+gzip"})
+    assert (answer.status_code, answer.json()["stored"]) == (201, 1)
+    assert httpx.post(url, content=body).json()["duplicates"] == 1
+    assert httpx.post(f"{office.world.url}/api/v1/tls-reports/nobody", content=body).status_code == 404
+
+
+def test_reports_of_another_tenant_are_not_seen(office: Office, client: Client, other: Office, domain: str) -> None:
+    done = client.reports.add(office.slug, aggregate(record("192.0.2.9", 7)))
+    them = other.client()
+    assert list(them.reports.list(other.slug)) == []
+    assert done.id
+    with pytest.raises(NotFoundError):
+        them.reports.get(other.slug, done.id)
