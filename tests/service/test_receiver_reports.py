@@ -3,8 +3,9 @@
 import gzip
 import json
 import os
-from datetime import timedelta
+from datetime import date, timedelta
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -12,15 +13,18 @@ import pytest
 from rust_gauge.client import Client, NotFoundError
 from rust_gauge.contract.feeds import FeedSource, NewFeed
 from rust_gauge.contract.receiver_reports import (
+    PathSettings,
     RehearsalPolicy,
     ReportRetention,
     SourceClaim,
     SourceDecision,
     SourceOverview,
 )
+from rust_gauge.core.dns import DnsProgram, DnsQuestion
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.service.receiver_reports import keeping
 from rust_gauge.service.receiver_reports.judging import ask_for_due
+from rust_gauge.service.receiver_reports.paths import follow_due
 from tests.conftest import Office, World, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
 
@@ -303,3 +307,92 @@ def test_reports_of_another_tenant_are_not_seen(office: Office, client: Client, 
     assert done.id
     with pytest.raises(NotFoundError):
         them.reports.get(other.slug, done.id)
+
+
+def many_days(
+    client: Client, office: Office, days: int, *records: str, until: date = DAY, id: str = "d", receiver: str = ""
+) -> None:
+    for back in range(days):
+        day = until - timedelta(days=back)
+        octets = aggregate(*records, day=day, id=f"{id}{day}", receiver=receiver or "tidepost.example")
+        assert client.reports.add(office.slug, octets).state == "stored"
+
+
+def items(client: Client, office: Office) -> dict[str, Any]:
+    client.worklist.detect(office.slug)
+    return {
+        item.title: item for item in client.worklist.list(tenant=office.slug) if item.kind in ("source", "path", "receiver")
+    }
+
+
+def test_unknown_unaligned_and_broken_sources_are_items(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    many_days(
+        client, office, 20, record("192.0.2.9", 40, spf=True, dkim=True), until=DAY - timedelta(days=7), id="good"
+    )  # fmt: skip
+    many_days(
+        client, office, 7, record("192.0.2.9", 40, spf_result="fail"), record("192.0.2.150", 6, spf_result="softfail"),
+        record("198.51.100.9", 6, sign="crm.example"), record("203.0.113.5", 90, spf_result="fail"), id="bad",
+    )  # fmt: skip
+    judge(office)
+    found = items(client, office)
+    assert {title: item.level for title, item in found.items()} == {
+        "Mail of 192.0.2.0/24 does not align with wrack.example any more": "fix",
+        "wrack.example sends as wrack.example without alignment": "fix",
+        "Unknown source crm.example sends as wrack.example": "investigate",
+    }
+    broke = found["Mail of 192.0.2.0/24 does not align with wrack.example any more"]
+    assert "0.0 % of 280 messages aligned" in broke.text and "100.0 % of 800" in broke.text
+    client.reports.decide(office.slug, DOMAIN, "crm.example", SourceDecision(verdict="not_ours"))
+    assert "Unknown source crm.example sends as wrack.example" not in items(client, office)
+
+
+def test_a_receiver_that_stopped_is_an_item(office: Office, client: Client, domain: str) -> None:
+    many_days(client, office, 9, record("192.0.2.9", 1), until=DAY - timedelta(days=6))
+    assert [title for title in items(client, office) if "stopped" in title] == ["Tidepost stopped reporting"]
+
+
+def test_the_path_goes_on_when_its_conditions_are_met_and_back_when_it_breaks(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    path = client.reports.path(office.slug, DOMAIN)
+    assert (path.running, path.stage, path.next_stage, path.ready) == (False, "watch", "trial", False)
+    path = client.reports.set_path(office.slug, DOMAIN, PathSettings(quiet_days=7, stage_days=7))
+    assert path.running
+    assert [(s.stage, s.state) for s in path.stages] == [
+        ("watch", "current"), ("trial", "next"), ("quarantine", "later"), ("reject", "later"),
+    ]  # fmt: skip
+    assert path.stages[1].record == "v=DMARC1; p=quarantine; pct=10; t=y; rua=mailto:d@wrack.example"
+    many_days(client, office, 10, record("192.0.2.9", 99, spf=True), record("192.0.2.9", 1), until=DAY)
+    judge(office)
+    with office.world.clock.later(timedelta(days=1)):
+        path = client.reports.path(office.slug, DOMAIN)
+        assert {c.kind: c.met for c in path.conditions} == {
+            "reports": True, "aligned": True, "unknown": True, "days": False,
+        }  # fmt: skip
+    with office.world.clock.later(timedelta(days=7)):
+        many_days(client, office, 7, record("192.0.2.9", 99, spf=True), until=DAY + timedelta(days=7), id="e")
+        assert client.reports.path(office.slug, DOMAIN).ready
+        assert "wrack.example is ready for trial" in items(client, office)
+        client.reports.choose_stage(office.slug, DOMAIN, "trial")
+        (dmarc,) = [r for r in client.plans.get(office.slug, DOMAIN).records if r.name == f"_dmarc.{DOMAIN}"]
+        assert dmarc.value == path.stages[1].record
+        office.world.zone(DOMAIN, f'@ IN TXT "v=spf1 ip4:192.0.2.0/28 -all"\n_dmarc IN TXT "{dmarc.value}"\n')
+        office.world.context.resolver.run(_forget(), fresh=True)
+        follow_due(office.world.context)
+        path = client.reports.path(office.slug, DOMAIN)
+        assert (path.stage, path.next_stage, path.ready, path.broken) == ("trial", "quarantine", False, "")
+        many_days(client, office, 1, record("192.0.2.9", 99, spf_result="fail"), until=DAY + timedelta(days=8), id="x")
+        path = client.reports.path(office.slug, DOMAIN)
+        assert path.broken.startswith("99 of 297 messages of ours did not align")
+        assert path.return_record == "v=DMARC1; p=none; rua=mailto:d@wrack.example"
+        broken = items(client, office)[f"Mail of ours fails at {DOMAIN}, which is at trial"]
+        assert (broken.level, broken.record) == ("stop", path.return_record)
+        client.reports.stop_path(office.slug, DOMAIN)
+        assert not client.reports.path(office.slug, DOMAIN).running
+
+
+def _forget() -> DnsProgram[None]:
+    """Ask again, so that nothing old is remembered."""
+    yield (DnsQuestion(f"_dmarc.{DOMAIN}", "TXT"),)

@@ -14,6 +14,8 @@ from rust_gauge.cli.output import plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, checked, write_bytes
 from rust_gauge.contract.receiver_reports import (
+    PathSettings,
+    PolicyPath,
     Receiver,
     Rehearsal,
     RehearsalPolicy,
@@ -76,6 +78,17 @@ def register(noun: Noun) -> None:
     made.add_argument("--aspf", choices=("r", "s"), default="r", help="SPF alignment: relaxed or strict (r)")
     made.add_argument("--adkim", choices=("r", "s"), default="r", help="DKIM alignment: relaxed or strict (r)")
     period_options(made, 30)
+    made = noun.add("path", path, "the way to p=reject: stage, conditions, records; exit with 3 if it broke", DOCUMENT)
+    made.add_argument("domain")
+    made.add_argument("--start", action="store_true", help="watch it from now on")
+    made.add_argument("--stop", action="store_true", help="watch it no longer")
+    made.add_argument("--stage", choices=("watch", "trial", "quarantine", "reject"),
+                      help="put this stage into the record plan: watch, trial, quarantine, reject")  # fmt: skip
+    made.add_argument("--aligned-share", type=float, metavar="PERCENT", help="of our mail, for the next stage (98)")
+    made.add_argument("--quiet-days", type=int, metavar="COUNT", help="days over which it is measured (14)")
+    made.add_argument("--unknown-a-day", type=int, metavar="COUNT",
+                      help="messages a day of one unknown source that are let pass (10)")  # fmt: skip
+    made.add_argument("--stage-days", type=int, metavar="COUNT", help="shortest time at a stage (14)")
     made = noun.add("add", add, "store reports from files and folders; safe to repeat", TABLE)
     made.add_argument("files", nargs="+", metavar="FILE", help="reports, messages that carry them, or folders")
     made = noun.add("reports", list_reports, "list stored reports, newest first", TABLE)
@@ -276,6 +289,57 @@ def _show_rehearsal(session: Session, found: Rehearsal) -> None:
           f"{r.ours_hit:,.0f}") for r in found.receivers[:20]),
         right=(1, 2, 3, 4, 5),
     )  # fmt: skip
+
+
+def path(session: Session) -> int:
+    """Show or steer a domain's way to p=reject. Exit status 3 when it broke at its stage."""
+    a, output = session.arguments, session.output
+    tenant, client = session.tenant(a.domain), session.client.reports
+    if a.stop:
+        client.stop_path(tenant, a.domain)
+        output.say(f"{a.domain} is not watched any longer; its record stays as it is.")
+        return 0
+    given = {
+        "aligned_share": a.aligned_share / 100 if a.aligned_share is not None else None, "quiet_days": a.quiet_days,
+        "unknown_a_day": a.unknown_a_day, "stage_days": a.stage_days,
+    }  # fmt: skip
+    changes = {name: value for name, value in given.items() if value is not None}
+    found = client.path(tenant, a.domain)
+    if a.start or changes:
+        settings = checked(lambda: PathSettings(**{**found.settings.model_dump(), **changes}))
+        found = client.set_path(tenant, a.domain, settings)
+    if a.stage:
+        found = client.choose_stage(tenant, a.domain, a.stage)
+        output.say(f"In the record plan now. See and publish it: rustgauge plan show {a.domain}")
+    output.document(a.format, found, lambda: _show_path(session, found))
+    return 3 if found.broken else 0
+
+
+def _show_path(session: Session, found: PolicyPath) -> None:
+    output = session.output
+    output.line(found.summary + ("" if found.running else " (not watched; begin with --start)"))
+    if found.broken:
+        output.line(f"  {found.broken}")
+        output.line(f"  Go back to: {found.return_record}")
+    output.line()
+    output.table(
+        ("stage", "state", "record"),
+        ((s.stage, f"since {found.stage_since}" if s.state == "current" and found.stage_since else s.state, s.record)
+         for s in found.stages),
+    )  # fmt: skip
+    if found.conditions:
+        output.line(f"\nFor {found.next_stage}:")
+        output.table(
+            ("condition", "met", "measured", "wanted"),
+            ((_CONDITIONS[c.kind], ("yes", "sound") if c.met else ("no", "tarnished"), c.measured, c.wanted)
+             for c in found.conditions),
+        )  # fmt: skip
+
+
+_CONDITIONS = {
+    "reports": "days with reports", "aligned": "our mail that aligns", "unknown": "unknown sources",
+    "days": "time at this stage",
+}  # fmt: skip
 
 
 def add(session: Session) -> int:

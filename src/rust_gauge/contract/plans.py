@@ -27,6 +27,9 @@ class PlanSettings(Model):
     stage: Literal["", "watch", "quarantine", "reject"] = Field(
         "", description="DMARC policy; empty keeps the current one, or starts with none"
     )
+    policy_percent: int = Field(
+        100, ge=1, le=100, description="At stage quarantine: percentage of failing mail that it applies to (a trial)"
+    )
     reports_to: _Address = Field(
         "", description="Recipients of aggregate reports", examples=["dmarc@glasswort.example"]
     )

@@ -323,6 +323,64 @@ class SourceDecision(Model):
     note: str = Field("", max_length=500)
 
 
+PathStageName = Literal["watch", "trial", "quarantine", "reject"]
+
+
+class PathSettings(Model):
+    """What has to hold before a domain goes on to a stricter policy."""
+
+    aligned_share: float = Field(0.98, ge=0.5, le=1, description="Share of our mail that passes DMARC")
+    quiet_days: int = Field(14, ge=3, le=90, description="Days over which it is measured")
+    unknown_a_day: int = Field(
+        10, ge=0, le=100_000, description="Messages a day of one unknown source that are let pass"
+    )
+    stage_days: int = Field(14, ge=1, le=365, description="Shortest time at a stage")
+
+
+class PathCondition(Model):
+    """One condition of the next stage."""
+
+    kind: Literal["reports", "aligned", "unknown", "days"]
+    met: bool
+    measured: str
+    wanted: str
+
+
+class PathStage(Model):
+    """A stage, with the record that it needs."""
+
+    stage: PathStageName
+    state: Literal["done", "current", "next", "later"]
+    record: str
+
+
+class PolicyPath(Model):
+    """A domain on its way to `p=reject`. `broken` says what fails at the present stage; `return_record` is the record
+    to go back to then.
+    """
+
+    domain: str
+    running: bool
+    settings: PathSettings
+    stage: PathStageName | None = Field(description="Of the published record; null: none is published")
+    stage_since: date | None
+    published: str
+    checked_at: UtcTime | None
+    stages: list[PathStage]
+    conditions: list[PathCondition]
+    next_stage: PathStageName | None = Field(description="Null at the end")
+    ready: bool = Field(description="All conditions of the next stage are met")
+    broken: str = ""
+    return_record: str = ""
+    summary: str
+
+
+class PathAdvance(Model):
+    """Chooses a stage for the record plan: the next one, or one to go back to."""
+
+    stage: PathStageName
+
+
 class RehearsalPolicy(Model):
     """A DMARC policy to try. What is left out stays as published."""
 

@@ -25,6 +25,7 @@ from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
 from rust_gauge.service.receiver_reports import judging as report_judging
 from rust_gauge.service.receiver_reports import keeping as report_keeping
+from rust_gauge.service.receiver_reports import paths as report_paths
 from rust_gauge.service.receiver_reports import storing as report_storing
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -158,6 +159,7 @@ def tick(context: Context) -> None:
     new_recipients.ask_for_waiting(context)
     keeping.forget_old(context)
     report_judging.ask_for_due(context)
+    report_paths.follow_due(context)
     report_keeping.ask_for_due(context)
     learning.ask_for_due(context)
     editing.end_overdue(context)

@@ -503,6 +503,20 @@ class RejectedReportColumns(TypedDict, total=False):
     octets: bytes | None
 
 
+class PolicyPathColumns(TypedDict, total=False):
+    """Columns of `policy_path`."""
+
+    domain_id: int
+    tenant_id: int
+    stage: str
+    stage_since: date
+    published: str
+    settings: Json
+    started_by: str
+    started_at: datetime
+    checked_at: datetime | None
+
+
 class SourceDecisionColumns(TypedDict, total=False):
     """Columns of `source_decision`."""
 

@@ -7,6 +7,10 @@ from datetime import date
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import reports as calls
 from rust_gauge.contract.receiver_reports import (
+    PathAdvance,
+    PathSettings,
+    PathStageName,
+    PolicyPath,
     Receiver,
     Rehearsal,
     RehearsalPolicy,
@@ -99,3 +103,19 @@ class Reports(Part):
     async def rehearse(self, tenant: str, domain: str, policy: RehearsalPolicy) -> Rehearsal:
         """Try a DMARC policy on past reports: whose mail it would have hit, where, and what to fix first."""
         return await self._client.send(calls.rehearse(tenant, domain, policy))
+
+    async def path(self, tenant: str, domain: str) -> PolicyPath:
+        """Return how far a domain is on its way to `p=reject`, and what the next stage waits for."""
+        return await self._client.send(calls.get_path(tenant, domain))
+
+    async def set_path(self, tenant: str, domain: str, settings: PathSettings) -> PolicyPath:
+        """Begin a domain's way to `p=reject`, or change what its next stage waits for."""
+        return await self._client.send(calls.set_path(tenant, domain, settings))
+
+    async def stop_path(self, tenant: str, domain: str) -> None:
+        """Stop watching a domain's way. Its record stays as it is."""
+        await self._client.send(calls.stop_path(tenant, domain))
+
+    async def choose_stage(self, tenant: str, domain: str, stage: PathStageName) -> PolicyPath:
+        """Put a stage into the domain's record plan; the path follows what is published."""
+        return await self._client.send(calls.choose_stage(tenant, domain, PathAdvance(stage=stage)))

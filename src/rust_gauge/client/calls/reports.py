@@ -8,6 +8,9 @@ from pydantic import TypeAdapter
 from rust_gauge.client.calls.call import Call, domain_path, make_call, repeatable, tenant_path
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.receiver_reports import (
+    PathAdvance,
+    PathSettings,
+    PolicyPath,
     Receiver,
     Rehearsal,
     RehearsalPolicy,
@@ -91,3 +94,19 @@ def decide(tenant: str, domain: str, source: str, body: SourceDecision) -> Call[
 
 def rehearse(tenant: str, domain: str, body: RehearsalPolicy) -> Call[Rehearsal]:
     return repeatable(make_call("POST", domain_path(tenant, domain) + "/rehearsal", Rehearsal, body))
+
+
+def get_path(tenant: str, domain: str) -> Call[PolicyPath]:
+    return make_call("GET", domain_path(tenant, domain) + "/policy-path", PolicyPath)
+
+
+def set_path(tenant: str, domain: str, settings: PathSettings) -> Call[PolicyPath]:
+    return repeatable(make_call("PUT", domain_path(tenant, domain) + "/policy-path", PolicyPath, settings))
+
+
+def stop_path(tenant: str, domain: str) -> Call[None]:
+    return make_call("DELETE", domain_path(tenant, domain) + "/policy-path", type(None))
+
+
+def choose_stage(tenant: str, domain: str, body: PathAdvance) -> Call[PolicyPath]:
+    return make_call("POST", domain_path(tenant, domain) + "/policy-path/stage", PolicyPath, body)

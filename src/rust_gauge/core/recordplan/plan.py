@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from rust_gauge.core.dmarc import discover_by_walk
+from rust_gauge.core.dmarc.changed import changed_policy
 from rust_gauge.core.dns import DnsProgram, ask
 from rust_gauge.core.names import registered_domain
 from rust_gauge.core.recordplan.conflicts import one_each
@@ -45,6 +46,7 @@ class PlanSettings:
     tls_reports_to: str = ""
     proof: str = ""  # the token that proves the domain
     keys: tuple[tuple[str, str], ...] = ()  # (selector, record) of keys that were made here
+    percent: int = 100  # at stage quarantine: of the mail that fails
 
 
 @dataclass(frozen=True, slots=True)
@@ -385,14 +387,19 @@ class _Planner:
                 self.advice.append(Advice(title, why, self.request.domain))
             return
         stage = s.stage or "watch"
-        reports = f"; rua=mailto:{s.reports_to}" if s.reports_to else ""
         why = {
             "watch": "First stage: requests reports, changes nothing",
             "quarantine": "Second stage: mail that does not align goes to spam",
             "reject": "Last stage: mail that does not align is rejected",
         }[stage]
         domain = self.request.domain
-        self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", f"v=DMARC1; p={_POLICIES[stage]}{reports}", why)
+        partial = stage == "quarantine" and s.percent < 100
+        tags = {"p": _POLICIES[stage], "pct": str(s.percent) if partial else "", "t": "y" if partial else ""}
+        if s.reports_to:
+            tags["rua"] = f"mailto:{s.reports_to}"
+        if partial:
+            why = f"Trial: {s.percent} % of the mail that does not align goes to spam, or none where `t` is known"
+        self.add(Purpose.DMARC, f"_dmarc.{domain}", "TXT", changed_policy(published.dmarc, tags), why)
         host = s.reports_to.rpartition("@")[2].lower()
         if host and registered_domain(host) != registered_domain(domain):
             self.add(Purpose.DMARC, f"{domain}._report._dmarc.{host}", "TXT", "v=DMARC1",

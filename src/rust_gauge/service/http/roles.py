@@ -9,7 +9,8 @@ from rust_gauge.core.roles import Role
 
 # Answered without a session or token; a feed's address proves the sender by itself, and so does an invitation's link.
 _PUBLIC = """
-    sign_in receive receive_recipients receive_tls_report healthz readyz look_at_invitation accept_invitation get_sign_in_options
+    sign_in receive receive_recipients receive_tls_report healthz readyz
+    look_at_invitation accept_invitation get_sign_in_options
     start_passkey_sign_in sign_in_with_passkey leave_for_issuer return_from_issuer
 """
 PUBLIC = frozenset(_PUBLIC.split())
@@ -52,7 +53,7 @@ _VIEWER = """
     list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
     list_new_recipients
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
-    get_report_retention get_source_overview get_source rehearse_policy
+    get_report_retention get_source_overview get_source rehearse_policy get_policy_path
 """
 
 _OPERATOR = """
@@ -72,6 +73,7 @@ _OPERATOR = """
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
     add_new_recipients verify_addresses list_recipient_sources
     add_receiver_report replay_reports delete_rejected_report delete_receiver_report claim_source decide_source
+    set_policy_path stop_policy_path choose_path_stage
 """
 
 _ADMIN = """

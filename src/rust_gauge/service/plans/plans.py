@@ -87,7 +87,7 @@ def _core_settings(row: DomainRow) -> CoreSettings:
     return CoreSettings(
         s.stage, s.reports_to, s.spf_ending, tuple((c.relay, c.way) for c in s.spf_ways), tuple(s.keep_terms),
         s.ttl, s.mta_sts, str(row.plan.get("sts_id", "")), s.mta_sts_host, s.tls_reports_to, row.plan.get("proof", ""),
-        keys=tuple(row.plan.get("keys", {}).items()),
+        keys=tuple(row.plan.get("keys", {}).items()), percent=s.policy_percent,
     )  # fmt: skip
 
 

@@ -7,6 +7,9 @@ from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.receiver_reports import (
+    PathAdvance,
+    PathSettings,
+    PolicyPath,
     Receiver,
     Rehearsal,
     RehearsalPolicy,
@@ -26,7 +29,7 @@ from rust_gauge.contract.receiver_reports import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.receiver_reports import rehearsal, reports, sources, storing
+from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing
 
 router = api_router()
 Id = Annotated[int, Path(ge=1)]
@@ -164,3 +167,29 @@ def decide_source(
 def rehearse_policy(context: Ctx, tenant: Tenant, name: Name, body: RehearsalPolicy) -> Rehearsal:
     """Try a DMARC policy on past reports: whose mail it would have hit, where, and what to fix first."""
     return rehearsal.rehearse(context, tenant, name, body)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/policy-path", tags=["reports"], operation_id="get_policy_path")
+def get_policy_path(context: Ctx, tenant: Tenant, name: Name) -> PolicyPath:
+    """Return how far a domain is on its way to `p=reject`, and what the next stage waits for."""
+    return paths.get_path(context, tenant, name)
+
+
+@router.put("/tenants/{tenant}/domains/{name}/policy-path", tags=["reports"], operation_id="set_policy_path")
+def set_policy_path(context: Ctx, tenant: Tenant, principal: Asker, name: Name, body: PathSettings) -> PolicyPath:
+    """Begin a domain's way to `p=reject`, or change what its next stage waits for."""
+    return paths.put_settings(context, tenant, name, body, principal.email)
+
+
+@router.delete(
+    "/tenants/{tenant}/domains/{name}/policy-path", tags=["reports"], status_code=204, operation_id="stop_policy_path"
+)
+def stop_policy_path(context: Ctx, tenant: Tenant, name: Name) -> None:
+    """Stop watching a domain's way. Its record stays as it is."""
+    paths.stop(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/policy-path/stage", tags=["reports"], operation_id="choose_path_stage")
+def choose_path_stage(context: Ctx, tenant: Tenant, name: Name, body: PathAdvance) -> PolicyPath:
+    """Put a stage into the domain's record plan. Publish the record from there; the path follows what is published."""
+    return paths.advance(context, tenant, name, body)

@@ -20,6 +20,7 @@ from rust_gauge.service.worklist.outages import outages_on
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, place_of
 from rust_gauge.service.worklist.placement_signs import placement_problems
 from rust_gauge.service.worklist.pulls import HEAVY, HEAVY_OVER_ALL, pulls_on
+from rust_gauge.service.worklist.report_signs import report_problems
 from rust_gauge.service.worklist.warmup_signs import warmup_problems
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
@@ -42,7 +43,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(unit, tenant)
     found += signs.old_keys(connection, tenant, now) + signs.new_replies(connection, tenant, now)
     found += installation_problems(unit, tenant) + placement_problems(unit, place) + limit_problems(unit, place)
-    found += warmup_problems(unit, place)
+    found += warmup_problems(unit, place) + report_problems(unit, place)
     by_name = {place.names[id]: n for id, n in place.mail_of.items() if id in place.names}
     fixed: dict[str, date] = {}
     for key, (closed, _) in place.fixed.items():

@@ -90,6 +90,7 @@ from rust_gauge.store.tables.providers import (
 from rust_gauge.store.tables.readings import annotation, held_mailed_day, provider_day, provider_usual, reading_series
 from rust_gauge.store.tables.receiver_reports import (
     address_host,
+    policy_path,
     receiver_report,
     receiver_report_piece,
     rejected_report,
@@ -185,6 +186,7 @@ __all__ = [
     "placement_schedule",
     "placement_schedule_piece",
     "placement_share",
+    "policy_path",
     "proof",
     "provider_day",
     "provider_label",

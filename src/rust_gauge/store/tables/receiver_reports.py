@@ -181,6 +181,20 @@ report_name = table(
     Column("passed", Big, nullable=False),
 )
 
+# A domain on its way to `p=reject`. `stage` is that of the published record when it was last looked at.
+policy_path = table(
+    "policy_path",
+    Column("domain_id", Id, ForeignKey("sending_domain.id", ondelete="CASCADE"), primary_key=True, autoincrement=False),
+    _tenant(),
+    Column("stage", String(10), nullable=False),
+    Column("stage_since", Date, nullable=False),
+    Column("published", String(1000), nullable=False),
+    Column("settings", JSON, nullable=False),
+    Column("started_by", String(320), nullable=False),
+    Column("started_at", Time, nullable=False),
+    Column("checked_at", Time, nullable=True),
+)
+
 # Sessions of TLS reports. `result` is empty for those that succeeded.
 tls_row = table(
     "tls_row",

@@ -162,6 +162,20 @@ _TABLES = (
         passed BIGINT UNSIGNED NOT NULL,
         PRIMARY KEY (domain_id, name)
     ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin""",
+    """CREATE TABLE policy_path (
+        domain_id INTEGER UNSIGNED NOT NULL,
+        tenant_id INTEGER UNSIGNED NOT NULL,
+        stage VARCHAR(10) NOT NULL,
+        stage_since DATE NOT NULL,
+        published VARCHAR(1000) NOT NULL,
+        settings JSON NOT NULL,
+        started_by VARCHAR(320) NOT NULL,
+        started_at DATETIME(6) NOT NULL,
+        checked_at DATETIME(6),
+        PRIMARY KEY (domain_id),
+        FOREIGN KEY(domain_id) REFERENCES sending_domain (id) ON DELETE CASCADE,
+        FOREIGN KEY(tenant_id) REFERENCES tenant (id) ON DELETE CASCADE
+    ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin""",
     """CREATE TABLE tls_row (
         domain_id INTEGER UNSIGNED NOT NULL,
         day DATE NOT NULL,
