@@ -15,6 +15,7 @@ const RunPage = lazy(() => import('./features/placement/RunPage').then((m) => ({
 const MessagePage = lazy(() => import('./features/bench/MessagePage').then((m) => ({default: m.MessagePage})));
 const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
 const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
+const ReportsPage = lazy<Page>(() => import('./features/reports/ReportsPage').then((m) => ({default: m.ReportsPage})));
 const FlowPage = lazy<Page>(() => import('./features/mailflow/FlowPage').then((m) => ({default: m.FlowPage})));
 const ReadingsPage = lazy(() => import('./features/readings/ReadingsPage').then((m) => ({default: m.ReadingsPage})));
 const SubjectPage = lazy(() => import('./features/readings/SubjectPage').then((m) => ({default: m.SubjectPage})));
@@ -59,6 +60,7 @@ function Inside() {
             <Route path="/worklist" element={<WorklistPage who={who} />} />
             <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
             <Route path="/domains" element={<DomainsPage who={who} />} />
+            <Route path="/domains/reports" element={<ReportsPage who={who} />} />
             <Route path="/domains/:tenant/:name" element={<DomainPage />} />
             <Route path="/flow" element={<FlowPage who={who} />} />
             <Route path="/report" element={<ReportPage who={who} />} />

@@ -159,7 +159,7 @@ def test_sources_are_judged_and_decisions_are_remembered(
     found = client.reports.overview(office.slug, DOMAIN)
     assert found.not_judged == 0
     assert by_name(found) == {
-        "192.0.2.0/24": ("ours", 70), "wrack.example": ("ours", 8), "203.0.113.0/24": ("not_ours", 3),
+        "192.0.2.0/24": ("ours", 70), "old-web.wrack.example": ("ours", 8), "203.0.113.0/24": ("not_ours", 3),
         "198.51.100.0/24": ("forwarded", 5), "crm.example": ("unknown", 6),
     }  # fmt: skip
     assert {v.verdict: v.mail.messages for v in found.by_verdict} == {
@@ -189,7 +189,10 @@ def test_a_claimed_source_becomes_a_relay_and_part_of_the_plan(
     client.reports.add(office.slug, aggregate(record("192.0.2.150", 8, spf_result="softfail")))
     judge(office)
     done = client.reports.claim(
-        office.slug, DOMAIN, "wrack.example", SourceClaim(relay="old web", stream="forms", note="the old web server")
+        office.slug,
+        DOMAIN,
+        "old-web.wrack.example",
+        SourceClaim(relay="old web", stream="forms", note="the old web server"),
     )
     assert (done.verdict, done.name) == ("ours", "old web")
     (relay,) = [each for each in client.relays.list(office.slug) if each.name == "old web"]
@@ -212,7 +215,7 @@ def test_a_policy_is_tried_on_past_mail(office: Office, client: Client, domain: 
         "ours": (78, 8), "unknown": (6, 6), "forwarded": (0, 0), "not_ours": (3, 3),
     }  # fmt: skip
     assert [(s.source, s.verdict, s.rejected) for s in found.to_fix] == [
-        ("wrack.example", "ours", 8), ("crm.example", "unknown", 6),
+        ("old-web.wrack.example", "ours", 8), ("crm.example", "unknown", 6),
     ]  # fmt: skip
     assert [(r.receiver, r.rejected, r.ours_hit) for r in found.receivers] == [("tidepost.example", 17, 8)]
     assert found.record == "v=DMARC1; p=reject; rua=mailto:d@wrack.example"
@@ -321,7 +324,9 @@ def many_days(
 def items(client: Client, office: Office) -> dict[str, Any]:
     client.worklist.detect(office.slug)
     return {
-        item.title: item for item in client.worklist.list(tenant=office.slug) if item.kind in ("source", "path", "receiver")
+        item.title: item
+        for item in client.worklist.list(tenant=office.slug)
+        if item.kind in ("source", "path", "receiver")
     }
 
 
@@ -339,7 +344,7 @@ def test_unknown_unaligned_and_broken_sources_are_items(
     found = items(client, office)
     assert {title: item.level for title, item in found.items()} == {
         "Mail of 192.0.2.0/24 does not align with wrack.example any more": "fix",
-        "wrack.example sends as wrack.example without alignment": "fix",
+        "old-web.wrack.example sends as wrack.example without alignment": "fix",
         "Unknown source crm.example sends as wrack.example": "investigate",
     }
     broke = found["Mail of 192.0.2.0/24 does not align with wrack.example any more"]
@@ -396,3 +401,9 @@ def test_the_path_goes_on_when_its_conditions_are_met_and_back_when_it_breaks(
 def _forget() -> DnsProgram[None]:
     """Ask again, so that nothing old is remembered."""
     yield (DnsQuestion(f"_dmarc.{DOMAIN}", "TXT"),)
+
+
+def test_sources_of_reports_that_come_months_late_are_judged_once(office: Office, client: Client, domain: str) -> None:
+    client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), day=DAY - timedelta(days=200)))
+    judge(office)
+    assert client.reports.overview(office.slug, DOMAIN, days=300).not_judged == 0

@@ -36,6 +36,7 @@ ROUTES = [
     ("GET", "receiver-reports/1/original", None),
     ("DELETE", "receiver-reports/1", None),
     ("GET", "receivers", None),
+    ("GET", "reported-domains", None),
     ("GET", "report-retention", None),
     ("PUT", "report-retention", {"row_days": 400, "original_days": 90}),
     ("GET", "domains/d.example/sources", None),

@@ -3348,6 +3348,347 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/receiver-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Receiver Reports
+         * @description List stored reports, newest first.
+         */
+        get: operations["list_receiver_reports"];
+        put?: never;
+        /**
+         * Add Receiver Report
+         * @description Store a report of a receiver: DMARC aggregate (RFC 7489), failure (RFC 6591) or TLS (RFC 8460); XML or JSON,
+         *     gzip, zip, or the message that carried it. Safe to repeat. One that is not read is set aside with the reason.
+         */
+        post: operations["add_receiver_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receiver-reports/rejected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Rejected Reports
+         * @description List reports that were set aside, newest first, each with its reason.
+         */
+        get: operations["list_rejected_reports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receiver-reports/rejected/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replay Reports
+         * @description Read rejected reports again, the newest 200 or one.
+         */
+        post: operations["replay_reports"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receiver-reports/rejected/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Rejected Report
+         * @description Delete a rejected report.
+         */
+        delete: operations["delete_rejected_report"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Receivers
+         * @description List receivers that report, and those that stopped.
+         */
+        get: operations["list_receivers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/reported-domains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Reported Domains
+         * @description List domains that receivers reported about, with their mail by whose it is.
+         */
+        get: operations["list_reported_domains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receiver-reports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Receiver Report
+         * @description Return a report with its rows.
+         */
+        get: operations["get_receiver_report"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete Receiver Report
+         * @description Delete a report, its rows, and what they count in sums.
+         */
+        delete: operations["delete_receiver_report"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/receiver-reports/{id}/original": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report Original
+         * @description Return a report as it came.
+         */
+        get: operations["get_report_original"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/report-retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report Retention
+         * @description Return how long reports are kept.
+         */
+        get: operations["get_report_retention"];
+        /**
+         * Set Report Retention
+         * @description Set how long reports are kept. What is older is deleted within the hour.
+         */
+        put: operations["set_report_retention"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Source Overview
+         * @description Return who sends as a domain, by what receivers reported: sources, days, unknown subdomains.
+         */
+        get: operations["get_source_overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Source
+         * @description Return one source with its addresses, days and identities.
+         */
+        get: operations["get_source"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/source/claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Claim Source
+         * @description Decide that a source is ours. It becomes a relay, and part of the record plan, where these are named.
+         */
+        post: operations["claim_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/source/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Source
+         * @description Decide that a source forwards our mail or is not ours; null takes the decision back.
+         */
+        post: operations["decide_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rehearse Policy
+         * @description Try a DMARC policy on past reports: whose mail it would have hit, where, and what to fix first.
+         */
+        post: operations["rehearse_policy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/policy-path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Policy Path
+         * @description Return how far a domain is on its way to `p=reject`, and what the next stage waits for.
+         */
+        get: operations["get_policy_path"];
+        /**
+         * Set Policy Path
+         * @description Begin a domain's way to `p=reject`, or change what its next stage waits for.
+         */
+        put: operations["set_policy_path"];
+        post?: never;
+        /**
+         * Stop Policy Path
+         * @description Stop watching a domain's way. Its record stays as it is.
+         */
+        delete: operations["stop_policy_path"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/policy-path/stage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose Path Stage
+         * @description Put a stage into the domain's record plan. Publish the record from there; the path follows what is published.
+         */
+        post: operations["choose_path_stage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/worklist": {
         parameters: {
             query?: never;
@@ -4298,6 +4639,27 @@ export interface paths {
          * @description Show how a sample becomes events, field by field. Nothing is stored.
          */
         post: operations["try_mapping"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tls-reports/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Receive Tls Report
+         * @description Receive a TLS report by HTTPS POST (RFC 8460 §3). Publish the address as `rua` in the `_smtp._tls` record;
+         *     senders need no token. Safe to repeat.
+         */
+        post: operations["receive_tls_report"];
         delete?: never;
         options?: never;
         head?: never;
@@ -7971,6 +8333,56 @@ export interface components {
             changed: string[];
         };
         /**
+         * FailureDetails
+         * @description One message that failed, as a failure report tells it. What the receiver redacted is empty.
+         * @example {
+         *       "failure": "text",
+         *       "aligned": "text",
+         *       "delivery": "text",
+         *       "source_ip": "192.0.2.10",
+         *       "mail_from": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "dkim_domain": "text",
+         *       "selector": "d1",
+         *       "dkim_identity": "text",
+         *       "spf_record": "text",
+         *       "results": "text",
+         *       "message_id": "m1",
+         *       "subject": "text",
+         *       "redacted": true
+         *     }
+         */
+        FailureDetails: {
+            /** Failure */
+            failure: string;
+            /** Aligned */
+            aligned: string;
+            /** Delivery */
+            delivery: string;
+            /** Source Ip */
+            source_ip: string;
+            /** Mail From */
+            mail_from: string;
+            /** Header From */
+            header_from: string;
+            /** Dkim Domain */
+            dkim_domain: string;
+            /** Selector */
+            selector: string;
+            /** Dkim Identity */
+            dkim_identity: string;
+            /** Spf Record */
+            spf_record: string;
+            /** Results */
+            results: string;
+            /** Message Id */
+            message_id: string;
+            /** Subject */
+            subject: string;
+            /** Redacted */
+            redacted: boolean;
+        };
+        /**
          * Feed
          * @description A feed and its state.
          * @example {
@@ -8020,7 +8432,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            kind: "http" | "mail" | "mailbox" | "log" | "queue" | "reports";
             source: components["schemas"]["FeedSource"];
             mapping: components["schemas"]["FeedMapping"] | null;
             defaults: components["schemas"]["FeedDefaults"];
@@ -8187,7 +8599,8 @@ export interface components {
         /**
          * FeedSource
          * @description Where a feed reads. Required fields depend on its kind. mail: `addresses`; mailbox: `path` (Maildir or mbox) or
-         *     `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`.
+         *     `host`, `user`, `folder`; log: `path`; queue: `host` and `queue`; reports (of receivers): `addresses`, or `path`
+         *     (Maildir, mbox or a folder with files), or `host`, `user`, `folder`, or nothing for those that are posted.
          * @example {
          *       "addresses": [],
          *       "path": "",
@@ -10648,7 +11061,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            kind: "http" | "mail" | "mailbox" | "log" | "queue" | "reports";
             source: components["schemas"]["FeedSource"];
             mapping: components["schemas"]["FeedMapping"] | null;
             defaults: components["schemas"]["FeedDefaults"];
@@ -11741,7 +12154,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "http" | "mail" | "mailbox" | "log" | "queue";
+            kind: "http" | "mail" | "mailbox" | "log" | "queue" | "reports";
             /**
              * @default {
              *       "addresses": [],
@@ -14066,6 +14479,32 @@ export interface components {
             next?: string | null;
         };
         /**
+         * Page[Receiver]
+         * @example {
+         *       "items": [
+         *         {
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "kinds": [
+         *             "aggregate"
+         *           ],
+         *           "reports": 1,
+         *           "messages": 1,
+         *           "newest_end": "2026-11-20T08:00:00Z",
+         *           "usual_days": 0.5,
+         *           "silent_since": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_Receiver_: {
+            /** Items */
+            items: components["schemas"]["Receiver"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
          * Page[RecipientSource]
          * @example {
          *       "items": [
@@ -14083,6 +14522,29 @@ export interface components {
         Page_RecipientSource_: {
             /** Items */
             items: components["schemas"]["RecipientSource"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[RejectedReport]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "arrived_by": "mail",
+         *           "problem": "text",
+         *           "why": "text",
+         *           "remedy": "text",
+         *           "size": 1
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_RejectedReport_: {
+            /** Items */
+            items: components["schemas"]["RejectedReport"][];
             /** Next */
             next?: string | null;
         };
@@ -14182,6 +14644,102 @@ export interface components {
         Page_ReplyPattern_: {
             /** Items */
             items: components["schemas"]["ReplyPattern"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[ReportSummary]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "kind": "aggregate",
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "report_id": "text",
+         *           "domain": "news.glasswort.example",
+         *           "ours": true,
+         *           "begins_at": "2026-11-20T08:00:00Z",
+         *           "ends_at": "2026-11-20T08:00:00Z",
+         *           "arrived_at": "2026-11-20T08:00:00Z",
+         *           "arrived_by": "mail",
+         *           "authentic": "signed",
+         *           "authentic_domain": "text",
+         *           "records": 1,
+         *           "left_out": 1,
+         *           "messages": 1,
+         *           "passed": 1,
+         *           "oddities": [
+         *             "text"
+         *           ]
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_ReportSummary_: {
+            /** Items */
+            items: components["schemas"]["ReportSummary"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[ReportedDomain]
+         * @example {
+         *       "items": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "newest_day": "2026-11-20",
+         *           "ours": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "forwarded": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "unknown": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "not_ours": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "unknown_sources": 1,
+         *           "path_stage": ""
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_ReportedDomain_: {
+            /** Items */
+            items: components["schemas"]["ReportedDomain"][];
             /** Next */
             next?: string | null;
         };
@@ -15159,6 +15717,102 @@ export interface components {
             tokens_deleted: number;
         };
         /**
+         * PathAdvance
+         * @description Chooses a stage for the record plan: the next one, or one to go back to.
+         * @example {
+         *       "stage": "watch"
+         *     }
+         */
+        PathAdvance: {
+            /**
+             * Stage
+             * @enum {string}
+             */
+            stage: "watch" | "trial" | "quarantine" | "reject";
+        };
+        /**
+         * PathCondition
+         * @description One condition of the next stage.
+         * @example {
+         *       "kind": "reports",
+         *       "met": true,
+         *       "measured": "text",
+         *       "wanted": "text"
+         *     }
+         */
+        PathCondition: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "reports" | "aligned" | "unknown" | "days";
+            /** Met */
+            met: boolean;
+            /** Measured */
+            measured: string;
+            /** Wanted */
+            wanted: string;
+        };
+        /**
+         * PathSettings
+         * @description What has to hold before a domain goes on to a stricter policy.
+         * @example {
+         *       "aligned_share": 0.98,
+         *       "quiet_days": 14,
+         *       "unknown_a_day": 10,
+         *       "stage_days": 14
+         *     }
+         */
+        PathSettings: {
+            /**
+             * Aligned Share
+             * @description Share of our mail that passes DMARC
+             * @default 0.98
+             */
+            aligned_share: number;
+            /**
+             * Quiet Days
+             * @description Days over which it is measured
+             * @default 14
+             */
+            quiet_days: number;
+            /**
+             * Unknown A Day
+             * @description Messages a day of one unknown source that are let pass
+             * @default 10
+             */
+            unknown_a_day: number;
+            /**
+             * Stage Days
+             * @description Shortest time at a stage
+             * @default 14
+             */
+            stage_days: number;
+        };
+        /**
+         * PathStage
+         * @description A stage, with the record that it needs.
+         * @example {
+         *       "stage": "watch",
+         *       "state": "done",
+         *       "record": "text"
+         *     }
+         */
+        PathStage: {
+            /**
+             * Stage
+             * @enum {string}
+             */
+            stage: "watch" | "trial" | "quarantine" | "reject";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "current" | "next" | "later";
+            /** Record */
+            record: string;
+        };
+        /**
          * Person
          * @description An account of the installation.
          * @example {
@@ -15661,6 +16315,7 @@ export interface components {
          *       "zone": "glasswort.example",
          *       "settings": {
          *         "stage": "",
+         *         "policy_percent": 100,
          *         "reports_to": "dmarc@glasswort.example",
          *         "spf_ending": "",
          *         "spf_ways": [],
@@ -15898,6 +16553,7 @@ export interface components {
          * @description Choices about a domain's plan.
          * @example {
          *       "stage": "",
+         *       "policy_percent": 100,
          *       "reports_to": "dmarc@glasswort.example",
          *       "spf_ending": "",
          *       "spf_ways": [],
@@ -15916,6 +16572,12 @@ export interface components {
              * @enum {string}
              */
             stage: "" | "watch" | "quarantine" | "reject";
+            /**
+             * Policy Percent
+             * @description At stage quarantine: percentage of failing mail that it applies to (a trial)
+             * @default 100
+             */
+            policy_percent: number;
             /**
              * Reports To
              * @description Recipients of aggregate reports
@@ -16096,6 +16758,89 @@ export interface components {
             for_absent?: ("none" | "quarantine" | "reject") | null;
             /** Looked At */
             looked_at: string[];
+        };
+        /**
+         * PolicyPath
+         * @description A domain on its way to `p=reject`. `broken` says what fails at the present stage; `return_record` is the record
+         *     to go back to then.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "running": true,
+         *       "settings": {
+         *         "aligned_share": 0.98,
+         *         "quiet_days": 14,
+         *         "unknown_a_day": 10,
+         *         "stage_days": 14
+         *       },
+         *       "stage": "watch",
+         *       "stage_since": "2026-11-20",
+         *       "published": "text",
+         *       "checked_at": "2026-11-20T08:00:00Z",
+         *       "stages": [
+         *         {
+         *           "stage": "watch",
+         *           "state": "done",
+         *           "record": "text"
+         *         }
+         *       ],
+         *       "conditions": [
+         *         {
+         *           "kind": "reports",
+         *           "met": true,
+         *           "measured": "text",
+         *           "wanted": "text"
+         *         }
+         *       ],
+         *       "next_stage": "watch",
+         *       "ready": true,
+         *       "broken": "",
+         *       "return_record": "",
+         *       "summary": "text"
+         *     }
+         */
+        PolicyPath: {
+            /** Domain */
+            domain: string;
+            /** Running */
+            running: boolean;
+            settings: components["schemas"]["PathSettings"];
+            /**
+             * Stage
+             * @description Of the published record; null: none is published
+             */
+            stage: ("watch" | "trial" | "quarantine" | "reject") | null;
+            /** Stage Since */
+            stage_since: string | null;
+            /** Published */
+            published: string;
+            /** Checked At */
+            checked_at: string | null;
+            /** Stages */
+            stages: components["schemas"]["PathStage"][];
+            /** Conditions */
+            conditions: components["schemas"]["PathCondition"][];
+            /**
+             * Next Stage
+             * @description Null at the end
+             */
+            next_stage: ("watch" | "trial" | "quarantine" | "reject") | null;
+            /**
+             * Ready
+             * @description All conditions of the next stage are met
+             */
+            ready: boolean;
+            /**
+             * Broken
+             * @default
+             */
+            broken: string;
+            /**
+             * Return Record
+             * @default
+             */
+            return_record: string;
+            /** Summary */
+            summary: string;
         };
         /**
          * PolicyRule
@@ -17190,6 +17935,50 @@ export interface components {
             last_change?: components["schemas"]["ReadingChanges"] | null;
         };
         /**
+         * Receiver
+         * @description A receiver that reports. `silent_since` is set where it stopped: nothing for three times its usual pause.
+         * @example {
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "kinds": [
+         *         "aggregate"
+         *       ],
+         *       "reports": 1,
+         *       "messages": 1,
+         *       "newest_end": "2026-11-20T08:00:00Z",
+         *       "usual_days": 0.5,
+         *       "silent_since": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        Receiver: {
+            /** Receiver */
+            receiver: string;
+            /** Label */
+            label: string;
+            /** Kinds */
+            kinds: ("aggregate" | "failure" | "tls")[];
+            /**
+             * Reports
+             * @description In the period
+             */
+            reports: number;
+            /** Messages */
+            messages: number;
+            /**
+             * Newest End
+             * Format: date-time
+             * @description End of its newest period
+             */
+            newest_end: string;
+            /**
+             * Usual Days
+             * @description Median days from one report to the next
+             */
+            usual_days?: number | null;
+            /** Silent Since */
+            silent_since?: string | null;
+        };
+        /**
          * ReceiverRule
          * @description How a tray answers for some recipients. The first rule that matches a recipient counts.
          *
@@ -17586,6 +18375,294 @@ export interface components {
             text: string;
             /** Why */
             why: string;
+        };
+        /**
+         * Rehearsal
+         * @description A stricter policy tried on past reports.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "policy": {
+         *         "p": "none",
+         *         "sp": "",
+         *         "pct": 100,
+         *         "testing": false,
+         *         "aspf": "r",
+         *         "adkim": "r",
+         *         "days": 30,
+         *         "last": "2026-11-20"
+         *       },
+         *       "record": "text",
+         *       "groups": [
+         *         {
+         *           "messages": 1,
+         *           "aligned": 1,
+         *           "quarantined": 0.5,
+         *           "rejected": 0.5,
+         *           "verdict": "ours"
+         *         }
+         *       ],
+         *       "receivers": [
+         *         {
+         *           "messages": 1,
+         *           "aligned": 1,
+         *           "quarantined": 0.5,
+         *           "rejected": 0.5,
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "ours_hit": 0.5
+         *         }
+         *       ],
+         *       "to_fix": [
+         *         {
+         *           "messages": 1,
+         *           "aligned": 1,
+         *           "quarantined": 0.5,
+         *           "rejected": 0.5,
+         *           "source": "text",
+         *           "verdict": "ours",
+         *           "certainty": 0.5,
+         *           "last_hit": "2026-11-20",
+         *           "remedy": "text"
+         *         }
+         *       ],
+         *       "quiet_days": 1,
+         *       "days_with_reports": 1,
+         *       "summary": "text"
+         *     }
+         */
+        Rehearsal: {
+            /** Domain */
+            domain: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            policy: components["schemas"]["RehearsalPolicy"];
+            /**
+             * Record
+             * @description The record to publish, of the domain's record plan with this policy
+             */
+            record: string;
+            /** Groups */
+            groups: components["schemas"]["RehearsedGroup"][];
+            /** Receivers */
+            receivers: components["schemas"]["RehearsedReceiver"][];
+            /**
+             * To Fix
+             * @description In the order in which to fix them: most of our mail first
+             */
+            to_fix: components["schemas"]["RehearsedSource"][];
+            /**
+             * Quiet Days
+             * @description Days since the newest mail of ours or unknown that would be hit
+             */
+            quiet_days: number;
+            /** Days With Reports */
+            days_with_reports: number;
+            /** Summary */
+            summary: string;
+        };
+        /**
+         * RehearsalPolicy
+         * @description A DMARC policy to try. What is left out stays as published.
+         * @example {
+         *       "p": "none",
+         *       "sp": "",
+         *       "pct": 100,
+         *       "testing": false,
+         *       "aspf": "r",
+         *       "adkim": "r",
+         *       "days": 30,
+         *       "last": "2026-11-20"
+         *     }
+         */
+        RehearsalPolicy: {
+            /**
+             * P
+             * @default reject
+             * @enum {string}
+             */
+            p: "none" | "quarantine" | "reject";
+            /**
+             * Sp
+             * @description Subdomains; empty: as `p`
+             * @default
+             * @enum {string}
+             */
+            sp: "" | "none" | "quarantine" | "reject";
+            /**
+             * Pct
+             * @description Percentage of failing mail that it applies to (RFC 7489)
+             * @default 100
+             */
+            pct: number;
+            /**
+             * Testing
+             * @description `t=y` of the successor of RFC 7489: one step milder
+             * @default false
+             */
+            testing: boolean;
+            /**
+             * Aspf
+             * @default r
+             * @enum {string}
+             */
+            aspf: "r" | "s";
+            /**
+             * Adkim
+             * @default r
+             * @enum {string}
+             */
+            adkim: "r" | "s";
+            /**
+             * Days
+             * @default 30
+             */
+            days: number;
+            /** Last */
+            last?: string | null;
+        };
+        /**
+         * RehearsedGroup
+         * @description Mail of one verdict.
+         * @example {
+         *       "messages": 1,
+         *       "aligned": 1,
+         *       "quarantined": 0.5,
+         *       "rejected": 0.5,
+         *       "verdict": "ours"
+         *     }
+         */
+        RehearsedGroup: {
+            /** Messages */
+            messages: number;
+            /** Aligned */
+            aligned: number;
+            /** Quarantined */
+            quarantined: number;
+            /** Rejected */
+            rejected: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+        };
+        /**
+         * RehearsedReceiver
+         * @description Mail at one receiver; `ours` is the part of ours that would be quarantined or rejected.
+         * @example {
+         *       "messages": 1,
+         *       "aligned": 1,
+         *       "quarantined": 0.5,
+         *       "rejected": 0.5,
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "ours_hit": 0.5
+         *     }
+         */
+        RehearsedReceiver: {
+            /** Messages */
+            messages: number;
+            /** Aligned */
+            aligned: number;
+            /** Quarantined */
+            quarantined: number;
+            /** Rejected */
+            rejected: number;
+            /** Receiver */
+            receiver: string;
+            /** Label */
+            label: string;
+            /** Ours Hit */
+            ours_hit: number;
+        };
+        /**
+         * RehearsedSource
+         * @description A source whose mail would be hit, with what to do first.
+         * @example {
+         *       "messages": 1,
+         *       "aligned": 1,
+         *       "quarantined": 0.5,
+         *       "rejected": 0.5,
+         *       "source": "text",
+         *       "verdict": "ours",
+         *       "certainty": 0.5,
+         *       "last_hit": "2026-11-20",
+         *       "remedy": "text"
+         *     }
+         */
+        RehearsedSource: {
+            /** Messages */
+            messages: number;
+            /** Aligned */
+            aligned: number;
+            /** Quarantined */
+            quarantined: number;
+            /** Rejected */
+            rejected: number;
+            /** Source */
+            source: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+            /** Certainty */
+            certainty: number;
+            /**
+             * Last Hit
+             * Format: date
+             */
+            last_hit: string;
+            /** Remedy */
+            remedy: string;
+        };
+        /**
+         * RejectedReport
+         * @description A report that was set aside.
+         * @example {
+         *       "id": 1,
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "arrived_by": "mail",
+         *       "problem": "text",
+         *       "why": "text",
+         *       "remedy": "text",
+         *       "size": 1
+         *     }
+         */
+        RejectedReport: {
+            /** Id */
+            id: number;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /**
+             * Arrived By
+             * @enum {string}
+             */
+            arrived_by: "mail" | "post" | "upload" | "api";
+            /** Problem */
+            problem: string;
+            /** Why */
+            why: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Size
+             * @description Octets
+             */
+            size: number;
         };
         /**
          * RejectedRow
@@ -18230,6 +19307,514 @@ export interface components {
             html: string;
         };
         /**
+         * ReportDay
+         * @description A day of a domain's mail by whose it is.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "forwarded": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "unknown": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "not_ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       }
+         *     }
+         */
+        ReportDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            ours: components["schemas"]["SourceMail"];
+            forwarded: components["schemas"]["SourceMail"];
+            unknown: components["schemas"]["SourceMail"];
+            not_ours: components["schemas"]["SourceMail"];
+        };
+        /**
+         * ReportDetails
+         * @description A report with its rows, those with most messages first.
+         * @example {
+         *       "id": 1,
+         *       "kind": "aggregate",
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "report_id": "text",
+         *       "domain": "news.glasswort.example",
+         *       "ours": true,
+         *       "begins_at": "2026-11-20T08:00:00Z",
+         *       "ends_at": "2026-11-20T08:00:00Z",
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "arrived_by": "mail",
+         *       "authentic": "signed",
+         *       "authentic_domain": "text",
+         *       "records": 1,
+         *       "left_out": 1,
+         *       "messages": 1,
+         *       "passed": 1,
+         *       "oddities": [
+         *         "text"
+         *       ],
+         *       "policy": {
+         *         "p": "",
+         *         "sp": "",
+         *         "np": "",
+         *         "adkim": "",
+         *         "aspf": "",
+         *         "pct": "",
+         *         "fo": "",
+         *         "testing": "",
+         *         "discovery": ""
+         *       },
+         *       "rows": [],
+         *       "more_rows": 0,
+         *       "failure": {
+         *         "failure": "text",
+         *         "aligned": "text",
+         *         "delivery": "text",
+         *         "source_ip": "192.0.2.10",
+         *         "mail_from": "text",
+         *         "header_from": "news.glasswort.example",
+         *         "dkim_domain": "text",
+         *         "selector": "d1",
+         *         "dkim_identity": "text",
+         *         "spf_record": "text",
+         *         "results": "text",
+         *         "message_id": "m1",
+         *         "subject": "text",
+         *         "redacted": true
+         *       },
+         *       "tls": [],
+         *       "overlaps": [],
+         *       "has_original": false
+         *     }
+         */
+        ReportDetails: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "aggregate" | "failure" | "tls";
+            /**
+             * Receiver
+             * @description Registered domain of its contact address, or its own name
+             */
+            receiver: string;
+            /**
+             * Label
+             * @description What the receiver calls itself
+             */
+            label: string;
+            /** Report Id */
+            report_id: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Ours
+             * @description About a domain of the tenant
+             */
+            ours: boolean;
+            /**
+             * Begins At
+             * Format: date-time
+             */
+            begins_at: string;
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /**
+             * Arrived By
+             * @enum {string}
+             */
+            arrived_by: "mail" | "post" | "upload" | "api";
+            /**
+             * Authentic
+             * @description Of the mail that carried it: `signed` by its From domain, by `other`, `unsigned`, signatures `failed`, or their keys had `no_answer`; `not_mail` if it came otherwise
+             * @enum {string}
+             */
+            authentic: "signed" | "other" | "unsigned" | "failed" | "no_answer" | "not_mail";
+            /** Authentic Domain */
+            authentic_domain: string;
+            /** Records */
+            records: number;
+            /** Left Out */
+            left_out: number;
+            /** Messages */
+            messages: number;
+            /**
+             * Passed
+             * @description Messages that passed DMARC
+             */
+            passed: number;
+            /** Oddities */
+            oddities: string[];
+            policy?: components["schemas"]["ReportedRecord"] | null;
+            /**
+             * Rows
+             * @default []
+             */
+            rows: components["schemas"]["ReportRecord"][];
+            /**
+             * More Rows
+             * @description Rows that are not listed here
+             * @default 0
+             */
+            more_rows: number;
+            failure?: components["schemas"]["FailureDetails"] | null;
+            /**
+             * Tls
+             * @default []
+             */
+            tls: components["schemas"]["TlsPolicySeen"][];
+            /**
+             * Overlaps
+             * @description Other reports of this receiver over the same time, by id
+             * @default []
+             */
+            overlaps: number[];
+            /**
+             * Has Original
+             * @default false
+             */
+            has_original: boolean;
+        };
+        /**
+         * ReportReason
+         * @description Why a receiver did not apply the policy, with its own words.
+         * @example {
+         *       "kind": "text",
+         *       "comment": "text"
+         *     }
+         */
+        ReportReason: {
+            /** Kind */
+            kind: string;
+            /** Comment */
+            comment: string;
+        };
+        /**
+         * ReportRecord
+         * @description Messages of one source that fared alike.
+         * @example {
+         *       "source_ip": "192.0.2.10",
+         *       "count": 1,
+         *       "header_from": "news.glasswort.example",
+         *       "envelope_from": "text",
+         *       "spf_domain": "text",
+         *       "spf_result": "text",
+         *       "signatures": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1",
+         *           "result": "text"
+         *         }
+         *       ],
+         *       "spf_aligned": true,
+         *       "dkim_aligned": true,
+         *       "disposition": "none",
+         *       "reasons": [
+         *         {
+         *           "kind": "text",
+         *           "comment": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        ReportRecord: {
+            /** Source Ip */
+            source_ip: string;
+            /** Count */
+            count: number;
+            /** Header From */
+            header_from: string;
+            /** Envelope From */
+            envelope_from: string;
+            /** Spf Domain */
+            spf_domain: string;
+            /** Spf Result */
+            spf_result: string;
+            /** Signatures */
+            signatures: components["schemas"]["ReportSignature"][];
+            /** Spf Aligned */
+            spf_aligned: boolean;
+            /** Dkim Aligned */
+            dkim_aligned: boolean;
+            /**
+             * Disposition
+             * @enum {string}
+             */
+            disposition: "none" | "quarantine" | "reject";
+            /** Reasons */
+            reasons: components["schemas"]["ReportReason"][];
+        };
+        /**
+         * ReportReplay
+         * @description What became of reports that were read again.
+         * @example {
+         *       "tried": 1,
+         *       "stored": 1,
+         *       "duplicates": 1,
+         *       "rejected": 1
+         *     }
+         */
+        ReportReplay: {
+            /** Tried */
+            tried: number;
+            /** Stored */
+            stored: number;
+            /** Duplicates */
+            duplicates: number;
+            /** Rejected */
+            rejected: number;
+        };
+        /**
+         * ReportRetention
+         * @description How long reports are kept.
+         * @example {
+         *       "row_days": 400,
+         *       "original_days": 90
+         *     }
+         */
+        ReportRetention: {
+            /**
+             * Row Days
+             * @description Reports with their rows, from the end of their period
+             * @default 400
+             */
+            row_days: number;
+            /**
+             * Original Days
+             * @description Originals, from their arrival; 0: not kept
+             * @default 90
+             */
+            original_days: number;
+        };
+        /**
+         * ReportSignature
+         * @description A DKIM signature as the receiver judged it.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "selector": "d1",
+         *       "result": "text"
+         *     }
+         */
+        ReportSignature: {
+            /** Domain */
+            domain: string;
+            /** Selector */
+            selector: string;
+            /** Result */
+            result: string;
+        };
+        /**
+         * ReportSummary
+         * @description A stored report. For TLS reports, `messages` and `passed` count sessions.
+         * @example {
+         *       "id": 1,
+         *       "kind": "aggregate",
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "report_id": "text",
+         *       "domain": "news.glasswort.example",
+         *       "ours": true,
+         *       "begins_at": "2026-11-20T08:00:00Z",
+         *       "ends_at": "2026-11-20T08:00:00Z",
+         *       "arrived_at": "2026-11-20T08:00:00Z",
+         *       "arrived_by": "mail",
+         *       "authentic": "signed",
+         *       "authentic_domain": "text",
+         *       "records": 1,
+         *       "left_out": 1,
+         *       "messages": 1,
+         *       "passed": 1,
+         *       "oddities": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        ReportSummary: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "aggregate" | "failure" | "tls";
+            /**
+             * Receiver
+             * @description Registered domain of its contact address, or its own name
+             */
+            receiver: string;
+            /**
+             * Label
+             * @description What the receiver calls itself
+             */
+            label: string;
+            /** Report Id */
+            report_id: string;
+            /** Domain */
+            domain: string;
+            /**
+             * Ours
+             * @description About a domain of the tenant
+             */
+            ours: boolean;
+            /**
+             * Begins At
+             * Format: date-time
+             */
+            begins_at: string;
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /**
+             * Arrived By
+             * @enum {string}
+             */
+            arrived_by: "mail" | "post" | "upload" | "api";
+            /**
+             * Authentic
+             * @description Of the mail that carried it: `signed` by its From domain, by `other`, `unsigned`, signatures `failed`, or their keys had `no_answer`; `not_mail` if it came otherwise
+             * @enum {string}
+             */
+            authentic: "signed" | "other" | "unsigned" | "failed" | "no_answer" | "not_mail";
+            /** Authentic Domain */
+            authentic_domain: string;
+            /** Records */
+            records: number;
+            /** Left Out */
+            left_out: number;
+            /** Messages */
+            messages: number;
+            /**
+             * Passed
+             * @description Messages that passed DMARC
+             */
+            passed: number;
+            /** Oddities */
+            oddities: string[];
+        };
+        /**
+         * ReportedDomain
+         * @description A domain that receivers report about, in short.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "newest_day": "2026-11-20",
+         *       "ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "forwarded": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "unknown": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "not_ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "unknown_sources": 1,
+         *       "path_stage": ""
+         *     }
+         */
+        ReportedDomain: {
+            /** Domain */
+            domain: string;
+            /**
+             * Newest Day
+             * Format: date
+             */
+            newest_day: string;
+            ours: components["schemas"]["SourceMail"];
+            forwarded: components["schemas"]["SourceMail"];
+            unknown: components["schemas"]["SourceMail"];
+            not_ours: components["schemas"]["SourceMail"];
+            /** Unknown Sources */
+            unknown_sources: number;
+            /**
+             * Path Stage
+             * @description Stage of its path to `p=reject`; empty: not watched
+             * @default
+             */
+            path_stage: string;
+        };
+        /**
          * ReportedPolicy
          * @description The DMARC record as the receiver found it. Tags that the report leaves out are empty.
          * @example {
@@ -18267,6 +19852,68 @@ export interface components {
             /**
              * Discovery
              * @description How the record was found: psl or treewalk
+             */
+            discovery: string;
+        };
+        /**
+         * ReportedRecord
+         * @description The DMARC record as the receiver found it; empty where the report does not say.
+         * @example {
+         *       "p": "",
+         *       "sp": "",
+         *       "np": "",
+         *       "adkim": "",
+         *       "aspf": "",
+         *       "pct": "",
+         *       "fo": "",
+         *       "testing": "",
+         *       "discovery": ""
+         *     }
+         */
+        ReportedRecord: {
+            /**
+             * P
+             * @default
+             */
+            p: string;
+            /**
+             * Sp
+             * @default
+             */
+            sp: string;
+            /**
+             * Np
+             * @default
+             */
+            np: string;
+            /**
+             * Adkim
+             * @default
+             */
+            adkim: string;
+            /**
+             * Aspf
+             * @default
+             */
+            aspf: string;
+            /**
+             * Pct
+             * @default
+             */
+            pct: string;
+            /**
+             * Fo
+             * @default
+             */
+            fo: string;
+            /**
+             * Testing
+             * @default
+             */
+            testing: string;
+            /**
+             * Discovery
+             * @default
              */
             discovery: string;
         };
@@ -20127,6 +21774,608 @@ export interface components {
             notes: string[];
         };
         /**
+         * Source
+         * @description Those who send as a domain and belong together: addresses of a relay, of a host's domain, or of a network.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "name": "news.glasswort.example",
+         *       "verdict": "ours",
+         *       "certainty": 0.5,
+         *       "decided_by": "",
+         *       "relay": "",
+         *       "evidence": [
+         *         {
+         *           "kind": "text",
+         *           "verdict": "ours",
+         *           "weight": 0.5,
+         *           "text": "The list was cleaned"
+         *         }
+         *       ],
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "addresses": 1,
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20"
+         *     }
+         */
+        Source: {
+            /** Domain */
+            domain: string;
+            /** Name */
+            name: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+            /**
+             * Certainty
+             * @description 0 to 1
+             */
+            certainty: number;
+            /**
+             * Decided By
+             * @description Who decided; empty where the service judged
+             * @default
+             */
+            decided_by: string;
+            /**
+             * Relay
+             * @description Relay that it was claimed as
+             * @default
+             */
+            relay: string;
+            /** Evidence */
+            evidence: components["schemas"]["SourceEvidence"][];
+            mail: components["schemas"]["SourceMail"];
+            /** Addresses */
+            addresses: number;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
+         * SourceAddress
+         * @description An address of a source.
+         * @example {
+         *       "ip": "192.0.2.10",
+         *       "host": "text",
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20"
+         *     }
+         */
+        SourceAddress: {
+            /** Ip */
+            ip: string;
+            /**
+             * Host
+             * @description By reverse DNS, where the name leads back to the address
+             */
+            host: string;
+            mail: components["schemas"]["SourceMail"];
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
+         * SourceClaim
+         * @description Says that a source is ours. With `relay` its addresses are added to that relay, which is created if it is new;
+         *     with `stream` the relay carries that stream of the domain, which is created if it is new.
+         * @example {
+         *       "relay": "",
+         *       "stream": "",
+         *       "note": ""
+         *     }
+         */
+        SourceClaim: {
+            /**
+             * Relay
+             * @default
+             */
+            relay: string | "";
+            /**
+             * Stream
+             * @default
+             */
+            stream: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * SourceDay
+         * @description A source's mail on a day.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       }
+         *     }
+         */
+        SourceDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            mail: components["schemas"]["SourceMail"];
+        };
+        /**
+         * SourceDecision
+         * @description Says whose a source is; null takes a decision back, and the service judges again.
+         * @example {
+         *       "verdict": "forwarded",
+         *       "note": ""
+         *     }
+         */
+        SourceDecision: {
+            /** Verdict */
+            verdict: ("forwarded" | "not_ours") | null;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * SourceDetails
+         * @description A source with its addresses, days and identities.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "name": "news.glasswort.example",
+         *       "verdict": "ours",
+         *       "certainty": 0.5,
+         *       "decided_by": "",
+         *       "relay": "",
+         *       "evidence": [
+         *         {
+         *           "kind": "text",
+         *           "verdict": "ours",
+         *           "weight": 0.5,
+         *           "text": "The list was cleaned"
+         *         }
+         *       ],
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "addresses": 1,
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "by_address": [
+         *         {
+         *           "ip": "192.0.2.10",
+         *           "host": "text",
+         *           "mail": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "first_day": "2026-11-20",
+         *           "last_day": "2026-11-20"
+         *         }
+         *       ],
+         *       "by_day": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "mail": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           }
+         *         }
+         *       ],
+         *       "identities": [
+         *         {
+         *           "header_from": "news.glasswort.example",
+         *           "envelope_from": "text",
+         *           "spf_domain": "text",
+         *           "spf_result": "text",
+         *           "signatures": [
+         *             {
+         *               "domain": "news.glasswort.example",
+         *               "selector": "d1",
+         *               "result": "text"
+         *             }
+         *           ],
+         *           "reasons": [
+         *             {
+         *               "kind": "text",
+         *               "comment": "text"
+         *             }
+         *           ],
+         *           "messages": 1,
+         *           "receivers": [
+         *             "text"
+         *           ],
+         *           "last_day": "2026-11-20"
+         *         }
+         *       ]
+         *     }
+         */
+        SourceDetails: {
+            /** Domain */
+            domain: string;
+            /** Name */
+            name: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+            /**
+             * Certainty
+             * @description 0 to 1
+             */
+            certainty: number;
+            /**
+             * Decided By
+             * @description Who decided; empty where the service judged
+             * @default
+             */
+            decided_by: string;
+            /**
+             * Relay
+             * @description Relay that it was claimed as
+             * @default
+             */
+            relay: string;
+            /** Evidence */
+            evidence: components["schemas"]["SourceEvidence"][];
+            mail: components["schemas"]["SourceMail"];
+            /** Addresses */
+            addresses: number;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** By Address */
+            by_address: components["schemas"]["SourceAddress"][];
+            /** By Day */
+            by_day: components["schemas"]["SourceDay"][];
+            /** Identities */
+            identities: components["schemas"]["SourceIdentity"][];
+        };
+        /**
+         * SourceEvidence
+         * @description A hint for one verdict. `weight` is the chance that it alone is right.
+         * @example {
+         *       "kind": "text",
+         *       "verdict": "ours",
+         *       "weight": 0.5,
+         *       "text": "The list was cleaned"
+         *     }
+         */
+        SourceEvidence: {
+            /** Kind */
+            kind: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+            /** Weight */
+            weight: number;
+            /** Text */
+            text: string;
+        };
+        /**
+         * SourceIdentity
+         * @description What a source's mail showed: identifiers and results, with the messages of each.
+         * @example {
+         *       "header_from": "news.glasswort.example",
+         *       "envelope_from": "text",
+         *       "spf_domain": "text",
+         *       "spf_result": "text",
+         *       "signatures": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1",
+         *           "result": "text"
+         *         }
+         *       ],
+         *       "reasons": [
+         *         {
+         *           "kind": "text",
+         *           "comment": "text"
+         *         }
+         *       ],
+         *       "messages": 1,
+         *       "receivers": [
+         *         "text"
+         *       ],
+         *       "last_day": "2026-11-20"
+         *     }
+         */
+        SourceIdentity: {
+            /** Header From */
+            header_from: string;
+            /** Envelope From */
+            envelope_from: string;
+            /** Spf Domain */
+            spf_domain: string;
+            /** Spf Result */
+            spf_result: string;
+            /** Signatures */
+            signatures: components["schemas"]["ReportSignature"][];
+            /** Reasons */
+            reasons: components["schemas"]["ReportReason"][];
+            /** Messages */
+            messages: number;
+            /** Receivers */
+            receivers: string[];
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
+         * SourceMail
+         * @description Messages of a source by how they fared at DMARC.
+         * @example {
+         *       "messages": 0,
+         *       "both": 0,
+         *       "spf_only": 0,
+         *       "dkim_only": 0,
+         *       "neither": 0,
+         *       "quarantined": 0,
+         *       "rejected": 0,
+         *       "overridden": 0
+         *     }
+         */
+        SourceMail: {
+            /**
+             * Messages
+             * @default 0
+             */
+            messages: number;
+            /**
+             * Both
+             * @description Aligned by SPF and by DKIM
+             * @default 0
+             */
+            both: number;
+            /**
+             * Spf Only
+             * @default 0
+             */
+            spf_only: number;
+            /**
+             * Dkim Only
+             * @default 0
+             */
+            dkim_only: number;
+            /**
+             * Neither
+             * @default 0
+             */
+            neither: number;
+            /**
+             * Quarantined
+             * @default 0
+             */
+            quarantined: number;
+            /**
+             * Rejected
+             * @default 0
+             */
+            rejected: number;
+            /**
+             * Overridden
+             * @description Receivers gave a reason not to apply the policy
+             * @default 0
+             */
+            overridden: number;
+        };
+        /**
+         * SourceOverview
+         * @description Who sends as a domain, by what receivers reported.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "reports": 1,
+         *       "receivers": 1,
+         *       "by_verdict": [
+         *         {
+         *           "verdict": "ours",
+         *           "mail": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "sources": 1
+         *         }
+         *       ],
+         *       "sources": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "name": "news.glasswort.example",
+         *           "verdict": "ours",
+         *           "certainty": 0.5,
+         *           "decided_by": "",
+         *           "relay": "",
+         *           "evidence": [
+         *             {
+         *               "kind": "text",
+         *               "verdict": "ours",
+         *               "weight": 0.5,
+         *               "text": "The list was cleaned"
+         *             }
+         *           ],
+         *           "mail": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "addresses": 1,
+         *           "first_day": "2026-11-20",
+         *           "last_day": "2026-11-20"
+         *         }
+         *       ],
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "ours": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "forwarded": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "unknown": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "not_ours": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           }
+         *         }
+         *       ],
+         *       "unknown_names": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "first_day": "2026-11-20",
+         *           "last_day": "2026-11-20",
+         *           "messages": 1,
+         *           "passed": 1
+         *         }
+         *       ],
+         *       "not_judged": 1
+         *     }
+         */
+        SourceOverview: {
+            /** Domain */
+            domain: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Reports */
+            reports: number;
+            /** Receivers */
+            receivers: number;
+            /** By Verdict */
+            by_verdict: components["schemas"]["VerdictMail"][];
+            /** Sources */
+            sources: components["schemas"]["Source"][];
+            /** Days */
+            days: components["schemas"]["ReportDay"][];
+            /** Unknown Names */
+            unknown_names: components["schemas"]["UnknownName"][];
+            /**
+             * Not Judged
+             * @description Addresses that wait to be judged; they count as unknown
+             */
+            not_judged: number;
+        };
+        /**
          * SpfCheck
          * @description SPF for both identities of a connection.
          * @example {
@@ -20531,6 +22780,77 @@ export interface components {
              * @enum {string}
              */
             way: "list" | "move" | "drop";
+        };
+        /**
+         * StoredReport
+         * @description What became of a report that was handed in. `not_ours`: about a domain that the tenant has not added; it is filed
+         *     when the domain is added. `rejected`: set aside with the reason.
+         * @example {
+         *       "state": "stored",
+         *       "id": 1,
+         *       "kind": "aggregate",
+         *       "domain": "",
+         *       "receiver": "",
+         *       "records": 0,
+         *       "left_out": 0,
+         *       "oddities": [],
+         *       "problem": "",
+         *       "why": "",
+         *       "remedy": ""
+         *     }
+         */
+        StoredReport: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "stored" | "duplicate" | "not_ours" | "rejected";
+            /** Id */
+            id?: number | null;
+            /** Kind */
+            kind?: ("aggregate" | "failure" | "tls") | null;
+            /**
+             * Domain
+             * @default
+             */
+            domain: string;
+            /**
+             * Receiver
+             * @default
+             */
+            receiver: string;
+            /**
+             * Records
+             * @default 0
+             */
+            records: number;
+            /**
+             * Left Out
+             * @description Records that could not be read
+             * @default 0
+             */
+            left_out: number;
+            /**
+             * Oddities
+             * @description Mistakes of the sender that were understood
+             * @default []
+             */
+            oddities: string[];
+            /**
+             * Problem
+             * @default
+             */
+            problem: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
         };
         /**
          * StreamMove
@@ -21115,6 +23435,36 @@ export interface components {
             of: number;
         };
         /**
+         * TlsPolicySeen
+         * @description A policy as the receiver applied it, and how sessions went.
+         * @example {
+         *       "kind": "text",
+         *       "domain": "news.glasswort.example",
+         *       "text": [
+         *         "The list was cleaned"
+         *       ],
+         *       "mx": [
+         *         "text"
+         *       ],
+         *       "successful": 1,
+         *       "failed": 1
+         *     }
+         */
+        TlsPolicySeen: {
+            /** Kind */
+            kind: string;
+            /** Domain */
+            domain: string;
+            /** Text */
+            text: string[];
+            /** Mx */
+            mx: string[];
+            /** Successful */
+            successful: number;
+            /** Failed */
+            failed: number;
+        };
+        /**
          * TlsReport
          * @description A report on TLS (RFC 8460): sessions to the mail servers of a domain.
          * @example {
@@ -21490,6 +23840,35 @@ export interface components {
             text: string;
         };
         /**
+         * UnknownName
+         * @description A From domain below the domain that nobody added.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20",
+         *       "messages": 1,
+         *       "passed": 1
+         *     }
+         */
+        UnknownName: {
+            /** Name */
+            name: string;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Messages */
+            messages: number;
+            /** Passed */
+            passed: number;
+        };
+        /**
          * UnprovenReply
          * @description A reply that says that a sender is not proven, and what to prove.
          * @example {
@@ -21708,6 +24087,34 @@ export interface components {
              * @description Until when the key before is tried as well
              */
             previous_until?: string | null;
+        };
+        /**
+         * VerdictMail
+         * @description Mail by whose it is.
+         * @example {
+         *       "verdict": "ours",
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "sources": 1
+         *     }
+         */
+        VerdictMail: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "ours" | "forwarded" | "unknown" | "not_ours";
+            mail: components["schemas"]["SourceMail"];
+            /** Sources */
+            sources: number;
         };
         /**
          * VerdictNote
@@ -49876,6 +52283,2485 @@ export interface operations {
             };
         };
     };
+    list_receiver_reports: {
+        parameters: {
+            query?: {
+                /** @description About this domain */
+                domain?: string;
+                kind?: ("aggregate" | "failure" | "tls") | null;
+                /** @description From this receiver */
+                receiver?: string;
+                /** @description About domains of the tenant, or about others */
+                ours?: boolean | null;
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ReportSummary_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_receiver_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoredReport"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_rejected_reports: {
+        parameters: {
+            query?: {
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RejectedReport_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replay_reports: {
+        parameters: {
+            query?: {
+                /** @description Only this report */
+                id?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportReplay"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_rejected_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_receivers: {
+        parameters: {
+            query?: {
+                /** @description Length of the period */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Receiver_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_reported_domains: {
+        parameters: {
+            query?: {
+                /** @description Length of the period */
+                days?: number;
+                /** @description Last day; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ReportedDomain_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_receiver_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportDetails"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_receiver_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report_original: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report_retention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportRetention"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_report_retention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportRetention"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportRetention"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_source_overview: {
+        parameters: {
+            query?: {
+                /** @description Length of the period */
+                days?: number;
+                /** @description Last day; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceOverview"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_source: {
+        parameters: {
+            query: {
+                /** @description Name of the source, as listed */
+                source: string;
+                /** @description Length of the period */
+                days?: number;
+                /** @description Last day; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDetails"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    claim_source: {
+        parameters: {
+            query: {
+                /** @description Name of the source, as listed */
+                source: string;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceClaim"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_source: {
+        parameters: {
+            query: {
+                /** @description Name of the source, as listed */
+                source: string;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceDecision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalPolicy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_policy_path: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPath"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_policy_path: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPath"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_policy_path: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_path_stage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PathAdvance"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPath"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_worklist: {
         parameters: {
             query?: {
@@ -56698,6 +61584,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MappingDryRunResult"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    receive_tls_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IntakeResult"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

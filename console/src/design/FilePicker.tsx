@@ -30,23 +30,29 @@ interface FilePickerProps {
   /** Media types and extensions that the file chooser offers; a dropped file of another kind is taken as well. */
   accept?: string[];
   isDisabled?: boolean;
-  onFile: (file: File) => void;
+  /** Takes one file. */
+  onFile?: (file: File) => void;
+  /** Takes several files together. */
+  onFiles?: (files: File[]) => void;
 }
 
-export const FilePicker = ({label, hint, accept, isDisabled, onFile}: FilePickerProps) => (
+export const FilePicker = ({label, hint, accept, isDisabled, onFile, onFiles}: FilePickerProps) => (
   <Zone
     aria-label={label}
     isDisabled={isDisabled}
     onDrop={(event) => {
-      const item = event.items.find((each): each is FileDropItem => each.kind === 'file');
-      if (item) void item.getFile().then(onFile);
+      const items = event.items.filter((each): each is FileDropItem => each.kind === 'file');
+      if (onFiles) void Promise.all(items.map((each) => each.getFile())).then(onFiles);
+      else if (items[0] && onFile) void items[0].getFile().then(onFile);
     }}
   >
     <FileTrigger
       acceptedFileTypes={accept}
+      allowsMultiple={!!onFiles}
       onSelect={(files) => {
-        const file = files?.[0];
-        if (file) onFile(file);
+        if (!files?.length) return;
+        if (onFiles) onFiles([...files]);
+        else onFile?.(files[0]!);
       }}
     >
       <Button isDisabled={isDisabled}>{label}</Button>

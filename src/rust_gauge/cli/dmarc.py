@@ -21,6 +21,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsalPolicy,
     RejectedReport,
     ReportDetails,
+    ReportedDomain,
     ReportRetention,
     ReportSummary,
     Source,
@@ -54,6 +55,8 @@ def register(noun: Noun) -> None:
     """Add the verbs."""
     made = noun.add("sources", sources, "who sends as a domain: ours, forwarded, unknown, not ours", DOCUMENT)
     made.add_argument("domain")
+    period_options(made, 30)
+    made = noun.add("domains", domains, "all domains that receivers report about", TABLE)
     period_options(made, 30)
     made = noun.add("source", source, "one source: addresses, identities, evidence", DOCUMENT)
     _source(made)
@@ -133,6 +136,21 @@ def sources(session: Session) -> int:
     return 3 if bad else 0
 
 
+def domains(session: Session) -> int:
+    """List domains that receivers report about."""
+    days, last = days_chosen(session.arguments)
+    session.output.items(
+        session.arguments.format, session.client.reports.domains(session.tenant(), days=days, last=last),
+        ReportedDomain,
+        ("domain", "ours", "aligned", "forwarded", "unknown", "not ours", "unknown sources", "path", "newest day"),
+        lambda d: (d.domain, f"{d.ours.messages:,}", _share(d.ours), f"{d.forwarded.messages:,}",
+                   f"{d.unknown.messages:,}", f"{d.not_ours.messages:,}", d.unknown_sources, d.path_stage or "-",
+                   d.newest_day),
+        right=(1, 2, 3, 4, 5, 6), empty="No reports in this period. Store some: rustgauge dmarc add FILE",
+    )  # fmt: skip
+    return 0
+
+
 def _show_overview(session: Session, found: SourceOverview) -> None:
     output = session.output
     output.line(f"{found.domain}: {plural(found.reports, 'report')} of {plural(found.receivers, 'receiver')}, "
@@ -166,7 +184,8 @@ _SOURCE_COLUMNS = ("source", "whose", "certainty", "messages", "aligned", "addre
 
 def _source_row(each: Source) -> Sequence[object]:
     why = f"decided by {each.decided_by}" if each.decided_by else each.evidence[0].text if each.evidence else ""
-    return (each.name, _verdict(each.verdict), f"{100 * each.certainty:.0f} %", f"{each.mail.messages:,}",
+    certainty = "-" if each.verdict == "unknown" else f"{100 * each.certainty:.0f} %"
+    return (each.name, _verdict(each.verdict), certainty, f"{each.mail.messages:,}",
             _share(each.mail), each.addresses, each.last_day, why)  # fmt: skip
 
 
@@ -219,7 +238,8 @@ def _show_source(session: Session, found: SourceDetails) -> None:
 
 
 def _show_decided(session: Session, found: Source) -> None:
-    decided = f", decided by {found.decided_by}" if found.decided_by else f", {100 * found.certainty:.0f} % certain"
+    certain = "" if found.verdict == "unknown" else f", {100 * found.certainty:.0f} % certain"
+    decided = f", decided by {found.decided_by}" if found.decided_by else certain
     session.output.line(
         f"{found.name} sends as {found.domain}: {WORDS[found.verdict]}{decided}; {found.mail.messages:,} messages, "
         f"{_share(found.mail)} aligned, {found.first_day} to {found.last_day}"
@@ -511,6 +531,10 @@ def replay(session: Session) -> int:
     return 3 if done.rejected else 0
 
 
+def _every(days: float | None) -> str:
+    return "-" if not days else "day" if days == 1 else f"{days:g} days"
+
+
 def receivers(session: Session) -> int:
     """List receivers. Exit status 3 when one stopped reporting."""
     found = session.client.reports.receivers(session.tenant())
@@ -518,7 +542,7 @@ def receivers(session: Session) -> int:
         session.arguments.format, found, Receiver,
         ("receiver", "name", "kinds", "reports", "messages", "newest (UTC)", "usually every", "state"),
         lambda r: (r.receiver, r.label, ", ".join(r.kinds), r.reports, f"{r.messages:,}",
-                   f"{r.newest_end:%Y-%m-%d %H:%M}", f"{r.usual_days:g} days" if r.usual_days else "-",
+                   f"{r.newest_end:%Y-%m-%d %H:%M}", _every(r.usual_days),
                    (f"silent since {r.silent_since:%Y-%m-%d}", "corroded") if r.silent_since else "reports"),
         right=(3, 4), empty="No receiver has reported yet.",
     )  # fmt: skip

@@ -281,6 +281,19 @@ class ReportDay(Model):
     not_ours: SourceMail
 
 
+class ReportedDomain(Model):
+    """A domain that receivers report about, in short."""
+
+    domain: str
+    newest_day: date
+    ours: SourceMail
+    forwarded: SourceMail
+    unknown: SourceMail
+    not_ours: SourceMail
+    unknown_sources: int
+    path_stage: str = Field("", description="Stage of its path to `p=reject`; empty: not watched")
+
+
 class UnknownName(Model):
     """A From domain below the domain that nobody added."""
 

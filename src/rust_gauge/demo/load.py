@@ -26,6 +26,7 @@ from rust_gauge.demo.feeds import driftline_documents, returned_message
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import load_placement
+from rust_gauge.demo.reports import load_reports
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
 from rust_gauge.demo.verification import load_verification
 from rust_gauge.demo.warmup import load_warmup
@@ -93,6 +94,9 @@ def load_demo(
         _bench(context, tenant)
         load_placement(context, tenant)
         load_limits(context, tenant)
+        reports = load_reports(context, tenant, anchor)
+        if reports:
+            say(f"  {tenant.name}: {reports:,} reports of receivers")
         load_warmup(context, tenant, anchor, context.settings.var_dir / "demo")
         if verifier_port:
             load_verification(context, tenant, verifier_port, context.settings.var_dir / "demo")

@@ -177,7 +177,7 @@ def _zones() -> dict[str, str]:
             "v=spf1 include:spf.cobble.example include:spf.driftline.example include:_spf.skerry.example "
             "a:www.thornfieldseeds.example mx ~all",
         )
-        + "www IN A 192.0.2.80\n"
+        + "www IN A 192.0.2.80\nold-web IN A 192.0.2.150\n"
         + _dkim("c1", "catalogue", flags="t=y; "),
         # A key that was pasted from a screen that quotes, and a policy that only watches.
         "glasswort.example": _OFFICE_MX
@@ -213,6 +213,8 @@ def _zones() -> dict[str, str]:
         + _txt("17.113.0.203", "unsolicited mail was seen from here on three days"),
         "names.harbourwatch.example": "test IN A 127.0.1.2\n",
         "old-tide-list.example": "* IN A 127.0.0.2\n*.127 IN A 127.0.0.2\n",
+        "islandalumni.example": _txt("@", "v=spf1 ip4:203.0.113.130 -all") + "out IN A 203.0.113.130\n",
+        "seatplan.example": _txt("@", "v=spf1 ip4:203.0.113.140/31 -all") + "mta IN A 203.0.113.140\n",
         **_reverse(),
     }  # fmt: skip
     for provider in PROVIDERS:
@@ -237,9 +239,16 @@ def _hosts_of(zone: str) -> str:
     )
 
 
+# Hosts that reports name and that are no relays: a forwarder, a service that somebody signed up for, an old web server.
+_STRANGERS = {
+    "203.0.113.130": "out.islandalumni.example", "203.0.113.140": "mta.seatplan.example",
+    "192.0.2.150": "old-web.thornfieldseeds.example",
+}  # fmt: skip
+
+
 def _reverse() -> dict[str, str]:
     zones: dict[str, str] = {}
-    for ip, name in _HOSTS.items():
+    for ip, name in {**_HOSTS, **_STRANGERS}.items():
         a, b, c, d = ip.split(".")
         zone = f"{c}.{b}.{a}.in-addr.arpa"
         zones[zone] = zones.get(zone, "") + f"{d} IN PTR {name}.\n"

@@ -116,6 +116,15 @@ def domains_to_judge(connection: Connection, tenant_id: int) -> list[tuple[int, 
     return [(int(id), name) for id, name in connection.execute(query)]
 
 
+def oldest_waiting(connection: Connection, domain_id: int) -> date | None:
+    """Return the earliest last day of sources of a domain that wait to be judged; None where none waits."""
+    c = t.report_source.c
+    found: date | None = connection.scalar(
+        select(func.min(c.last_day)).where(c.domain_id == domain_id, c.judged_at.is_(None))
+    )
+    return found
+
+
 def count_waiting(connection: Connection, domain_id: int) -> int:
     """Return how many sources of a domain wait to be judged."""
     c = t.report_source.c

@@ -21,6 +21,7 @@ import {SendersCard, SpfCard} from './SpfCard';
 import {AlignmentCard, StreamSettings} from './StreamsView';
 import {TryView} from './TryView';
 import {StandingView} from '../readings/StandingView';
+import {SourcesView} from '../reports/SourcesView';
 import {SetUpView} from '../recordplan/SetUpView';
 
 const Page = styled.div`
@@ -77,7 +78,7 @@ const Two = styled.div`
     grid-template-columns: minmax(0, 1fr);
   }
 `;
-const TABS = ['overview', 'setup', 'records', 'streams', 'tests', 'history'];
+const TABS = ['overview', 'setup', 'records', 'streams', 'reports', 'tests', 'history'];
 const counted = (title: string, faults?: number) => (faults ? `${title} (${plural(faults, 'fault')})` : title);
 const Column = styled.div`
   display: grid;
@@ -207,6 +208,11 @@ export function DomainPage() {
                   <StreamSettings tenant={tenant} name={name} onChanged={() => again.mutate()} />
                 </Column>
               ),
+            },
+            {
+              id: 'reports',
+              title: 'Reports',
+              content: () => <SourcesView tenant={tenant} name={name} days={days} />,
             },
             {id: 'tests', title: 'Tests', content: () => <TryView tenant={tenant} name={name} />},
             {id: 'history', title: 'History', content: () => <HistoryView tenant={tenant} name={name} />},

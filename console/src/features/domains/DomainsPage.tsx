@@ -95,7 +95,11 @@ function State({domain}: {domain: Domain}) {
 function TenantDomains({tenant, adding}: {tenant: Schemas['TenantRef']; adding: boolean}) {
   const domains = useDomains(tenant.slug);
   return (
-    <Card title={tenant.name} note={domains.data && plural(domains.data.items.length, 'domain')}>
+    <Card
+      title={tenant.name}
+      note={domains.data && plural(domains.data.items.length, 'domain')}
+      actions={<Link to={`/domains/reports?tenant=${tenant.slug}`}>Reports of receivers</Link>}
+    >
       {domains.isPending && <Loading what="domains" />}
       {domains.error && <Trouble error={domains.error} again={() => void domains.refetch()} />}
       {domains.data?.items.length === 0 && <Notice title="No domains yet">Add your first domain below.</Notice>}

@@ -59,6 +59,7 @@ const KINDS: {value: Kind; label: string}[] = [
   {value: 'mailbox', label: 'Mailbox: Maildir, mbox, IMAP'},
   {value: 'log', label: 'Postfix log'},
   {value: 'queue', label: 'Queue: AMQP 0-9-1'},
+  {value: 'reports', label: 'Reports of receivers: DMARC and TLS'},
 ];
 const START: Schemas['FeedMapping'] = {
   unwrap: [],
@@ -155,7 +156,7 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     const source = {
-      addresses: kind === 'mail' ? where.split(/[\s,]+/).filter(Boolean) : [],
+      addresses: kind === 'mail' || kind === 'reports' ? where.split(/[\s,]+/).filter(Boolean) : [],
       path: kind === 'log' || kind === 'mailbox' ? where.trim() : '',
       host: '',
       port: null,
@@ -181,6 +182,12 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
         <p>
           Address <Mono>{`${window.location.origin}/api/v1/intake/${add.data.key}`}</Mono>
         </p>
+        {add.data.kind === 'reports' && (
+          <p>
+            For TLS reports, in the _smtp._tls record:{' '}
+            <Mono>{`rua=${window.location.origin}/api/v1/tls-reports/${add.data.key}`}</Mono>
+          </p>
+        )}
         <p>
           Token <Mono>{add.data.token}</Mono> <CopyButton value={add.data.token}>Copy token</CopyButton>
         </p>
@@ -197,12 +204,13 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
     mailbox: 'Maildir or mbox path on the server',
     log: 'Log file path on the server',
     queue: 'host/queue',
+    reports: 'Addresses for rua and ruf; empty: by upload and post only',
   }[kind];
   return (
     <FormGrid style={{marginTop: 12}} onSubmit={submit}>
       <Field label="Name" value={name} onChange={setName} placeholder="driftline" isRequired />
       <Choice field label="Kind" value={kind} options={KINDS} onChange={(value) => setKind(value as Kind)} />
-      {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired />}
+      {asks && <Field label={asks} mono value={where} onChange={setWhere} isRequired={kind !== 'reports'} />}
       <Field label="Default relay" value={relay} onChange={setRelay} placeholder="if the source names none" />
       {brings && (
         <Field label="Tray" hint="catch messages there instead of reading them" value={tray} onChange={setTray} />
@@ -396,6 +404,14 @@ const SOURCE_FIELDS: Record<
     {name: 'folder', label: 'Folder'},
   ],
   log: [{name: 'path', label: 'Log file path on the server'}],
+  reports: [
+    {name: 'addresses', label: 'Addresses for rua and ruf'},
+    {name: 'path', label: 'or Maildir, mbox or folder on the server'},
+    {name: 'host', label: 'or IMAP host'},
+    {name: 'port', label: 'Port'},
+    {name: 'user', label: 'User'},
+    {name: 'folder', label: 'Folder'},
+  ],
   queue: [
     {name: 'host', label: 'Host'},
     {name: 'port', label: 'Port'},
@@ -452,7 +468,7 @@ function SourceEditor({tenant, feed}: {tenant: string; feed: Feed}) {
             onChange={(text) => setSource({...source, [name]: text})}
           />
         ))}
-        {(feed.kind === 'mailbox' || feed.kind === 'queue') && (
+        {(feed.kind === 'mailbox' || feed.kind === 'queue' || feed.kind === 'reports') && (
           <Field
             label="New password"
             type="password"

@@ -19,6 +19,7 @@ const T = '/api/v1/tenants/glasswort';
 const NAME = 'news.glasswort.example';
 const settings: Schemas['PlanSettings'] = {
   stage: '',
+  policy_percent: 100,
   reports_to: '',
   spf_ending: '',
   spf_ways: [],

@@ -16,6 +16,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsalPolicy,
     RejectedReport,
     ReportDetails,
+    ReportedDomain,
     ReportKind,
     ReportReplay,
     ReportRetention,
@@ -73,6 +74,12 @@ class Reports(Part):
     async def receivers(self, tenant: str, *, days: int = 30) -> "builtins.list[Receiver]":
         """Return receivers that report, and those that stopped."""
         return (await self._client.send(calls.list_receivers(tenant, days))).items
+
+    async def domains(
+        self, tenant: str, *, days: int = 30, last: date | None = None
+    ) -> "builtins.list[ReportedDomain]":
+        """Return domains that receivers reported about, with their mail by whose it is."""
+        return (await self._client.send(calls.list_domains(tenant, days, last))).items
 
     async def retention(self, tenant: str) -> ReportRetention:
         """Return how long reports are kept."""

@@ -16,6 +16,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsalPolicy,
     RejectedReport,
     ReportDetails,
+    ReportedDomain,
     ReportReplay,
     ReportRetention,
     ReportSummary,
@@ -65,6 +66,10 @@ def delete_rejected(tenant: str, id: int) -> Call[None]:
 
 def list_receivers(tenant: str, days: int) -> Call[Page[Receiver]]:
     return make_call("GET", tenant_path(tenant, "receivers"), Page[Receiver], days=days)
+
+
+def list_domains(tenant: str, days: int, last: object) -> Call[Page[ReportedDomain]]:
+    return make_call("GET", tenant_path(tenant, "reported-domains"), Page[ReportedDomain], days=days, last=last)
 
 
 def get_retention(tenant: str) -> Call[ReportRetention]:

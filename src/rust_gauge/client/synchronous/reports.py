@@ -18,6 +18,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsalPolicy,
     RejectedReport,
     ReportDetails,
+    ReportedDomain,
     ReportKind,
     ReportReplay,
     ReportRetention,
@@ -75,6 +76,10 @@ class Reports(Part):
     def receivers(self, tenant: str, *, days: int = 30) -> "builtins.list[Receiver]":
         """Return receivers that report, and those that stopped."""
         return (self._client.send(calls.list_receivers(tenant, days))).items
+
+    def domains(self, tenant: str, *, days: int = 30, last: date | None = None) -> "builtins.list[ReportedDomain]":
+        """Return domains that receivers reported about, with their mail by whose it is."""
+        return (self._client.send(calls.list_domains(tenant, days, last))).items
 
     def retention(self, tenant: str) -> ReportRetention:
         """Return how long reports are kept."""

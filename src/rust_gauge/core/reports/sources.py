@@ -126,7 +126,8 @@ def _judge(source: SourceSeen, known: Known, alike: int) -> Judgement:
     if certainty < _EVEN:
         verdict, certainty = Verdict.UNKNOWN, 1 - certainty
         evidence += [_unknown(source)] if not evidence else []
-    group = _group(source, relay, stream, verdict)
+    group = _group(source, known.domain, relay, stream, verdict)
+    evidence.sort(key=lambda each: (each.verdict != verdict, -each.weight))
     decided = known.decided.get(group)
     if decided is not None:
         evidence.insert(0, Evidence("decided", decided, 1.0, f"somebody decided that {group} is {_in_words(decided)}"))
@@ -164,7 +165,8 @@ def _ours(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: st
         yield Evidence("spf_record", ours, 0.9, f"the SPF record of {known.domain} authorises it by {term}")
     elif source.aligned_spf:
         share = _of(source.aligned_spf, source.messages)
-        yield Evidence("spf_aligned", ours, 0.85, f"SPF passed and aligned for {share}: the record authorised it")
+        weight = _weighed(0.85, source.aligned_spf, source)
+        yield Evidence("spf_aligned", ours, weight, f"SPF passed and aligned for {share}: the record authorised it")
     if source.aligned_spf and source.aligned_dkim:
         share = _of(min(source.aligned_spf, source.aligned_dkim), source.messages)
         yield Evidence("both_aligned", ours, 0.8, f"SPF and DKIM passed and aligned for {share}")
@@ -193,17 +195,17 @@ def _forwarded(source: SourceSeen, known: Known, relay: KnownRelay | None, strea
     told = sum(n for (kind, _), n in source.reasons.items() if kind in _FORWARDING)
     if told:
         text = f"receivers took it for forwarded mail or a mailing list: {_of(told, source.messages)}"
-        yield Evidence("override", forwarded, 0.85, text)
+        yield Evidence("override", forwarded, _weighed(0.85, told, source), text)
     arc = sum(n for (_, comment), n in source.reasons.items() if "arc=pass" in comment.replace(" ", "").lower())
     if arc:
         text = f"an ARC chain passed (RFC 8617): {_of(arc, source.messages)}"
-        yield Evidence("arc", forwarded, 0.85, text)
+        yield Evidence("arc", forwarded, _weighed(0.85, arc, source), text)
     if relay is not None or stream or source.aligned_spf:
         return
     survived = source.aligned_dkim
     if survived:
         text = f"our signature passed where SPF did not align: {_of(survived, source.messages)}"
-        yield Evidence("signature_survived", forwarded, 0.8, text)
+        yield Evidence("signature_survived", forwarded, _weighed(0.9, survived, source), text)
     organisation = registered_domain(known.domain)
     broken = sum(
         n
@@ -215,7 +217,7 @@ def _forwarded(source: SourceSeen, known: Known, relay: KnownRelay | None, strea
     )
     if broken:
         text = f"it carries a signature by a key of ours that no longer holds: {_of(broken, source.messages)}"
-        yield Evidence("signature_broken", forwarded, 0.6, text)
+        yield Evidence("signature_broken", forwarded, _weighed(0.6, broken, source), text)
     rewritten = {
         domain
         for (domain, result) in source.spf
@@ -254,14 +256,15 @@ def _unknown(source: SourceSeen) -> Evidence:
     return Evidence("nothing_known", Verdict.UNKNOWN, 0.5, "nothing ties it to a relay, a stream or a key")
 
 
-def _group(source: SourceSeen, relay: KnownRelay | None, stream: str, verdict: Verdict) -> str:
+def _group(source: SourceSeen, domain: str, relay: KnownRelay | None, stream: str, verdict: Verdict) -> str:
     """Return the name under which addresses are shown together."""
     if relay is not None:
         return relay.name
     if stream:
         return stream
     if source.host:
-        return registered_domain(source.host)
+        own = _below(source.host, registered_domain(domain))
+        return source.host if own else registered_domain(source.host)
     if verdict == Verdict.UNKNOWN:
         passing = {domain: n for (domain, result), n in source.spf.items() if result == "pass" and domain}
         for (domain, _, result), n in source.signatures.items():
@@ -270,6 +273,12 @@ def _group(source: SourceSeen, relay: KnownRelay | None, stream: str, verdict: V
         if passing:
             return registered_domain(max(passing, key=lambda domain: (passing[domain], domain)))
     return network_of(source.ip)
+
+
+def _weighed(weight: float, messages: int, source: SourceSeen) -> float:
+    """Return the weight of what holds for some messages of a source: a third of it for one, all of it for all."""
+    share = min(1.0, messages / source.messages) if source.messages else 0.0
+    return round(weight * (1 + 2 * share) / 3, 3)
 
 
 def _below(name: str, domain: str) -> bool:

@@ -27,7 +27,7 @@ from rust_gauge.service.feeds.formats import Rows as FormRows
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import Refusal, Rows, rows_of, split_body
-from rust_gauge.service.receiver_reports.storing import Way, store_report
+from rust_gauge.service.receiver_reports.storing import Way, store_reports
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -118,7 +118,7 @@ def take_reports(
     context: Context, row: FeedRow, reports: Sequence[bytes], way: Way, position: Mapping[str, Any] | None = None
 ) -> IntakeResult:
     """Store reports of receivers. One that is not read is set aside; those that are known are counted."""
-    done = [store_report(context, row.tenant_id, octets, way, row.id) for octets in reports]
+    done = store_reports(context, row.tenant_id, reports, way, row.id)
     if position is not None:
         context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, position=position, error=""))
     states = Counter(each.state for each in done)

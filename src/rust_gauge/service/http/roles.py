@@ -54,6 +54,7 @@ _VIEWER = """
     list_new_recipients
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
     get_report_retention get_source_overview get_source rehearse_policy get_policy_path
+    list_reported_domains
 """
 
 _OPERATOR = """

@@ -37,7 +37,7 @@ from rust_gauge.store.domains import DomainRow
 from rust_gauge.store.jobs import Job
 from rust_gauge.store.report_sources import DecisionRow, HostRow, SourceRow
 
-LOOKED_BACK = timedelta(days=90)  # of mail that a verdict rests on
+_LOOKED_BACK = timedelta(days=90)  # of mail that a verdict rests on
 _NAMES_HOLD = timedelta(days=14)  # for which the name of an address is believed
 _UNANSWERED_HOLDS = timedelta(hours=6)
 _MAX_NAMES = 2000  # addresses whose names are looked up in one run, those with most mail first
@@ -58,16 +58,22 @@ def ask_for_due(context: Context) -> None:
 
 def run_judging(context: Context, job: Job) -> None:
     """Judge the sources of a tenant that reports told something new of."""
-    file_later(context, job.tenant_id)
-    for domain_id, name in context.store.transaction(lambda c: store.domains_to_judge(c, job.tenant_id)):
-        judge_domain(context, job.tenant_id, domain_id, name)
+    run_tenant(context, job.tenant_id)
+
+
+def run_tenant(context: Context, tenant_id: int) -> None:
+    """The same, at once."""
+    file_later(context, tenant_id)
+    for domain_id, name in context.store.transaction(lambda c: store.domains_to_judge(c, tenant_id)):
+        judge_domain(context, tenant_id, domain_id, name)
 
 
 def judge_domain(context: Context, tenant_id: int, domain_id: int, name: str) -> None:
     """Judge all sources of a domain by its reports of 90 days, and store what changed."""
     now = context.clock()
     until = now.date()
-    since = until - LOOKED_BACK
+    oldest = context.store.transaction(lambda c: store.oldest_waiting(c, domain_id))
+    since = min(until - _LOOKED_BACK, oldest or until)  # reports of long ago can come, too
     sources, seen = context.store.transaction(lambda c: _seen(c, domain_id, since, until))
     if not sources:
         return

@@ -20,7 +20,7 @@ def ask_for_due(context: Context) -> None:
     """Ask once an hour for what is to be deleted."""
     now = context.clock()
     last = context.memory.get(_MEMORY)
-    if last is not None and now - last < _EVERY:
+    if last is not None and timedelta(0) <= now - last < _EVERY:
         return
     context.memory[_MEMORY] = now
 

@@ -15,6 +15,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsalPolicy,
     RejectedReport,
     ReportDetails,
+    ReportedDomain,
     ReportKind,
     ReportReplay,
     ReportRetention,
@@ -94,6 +95,12 @@ def delete_rejected_report(context: Ctx, tenant: Tenant, id: Id) -> None:
 def list_receivers(context: Ctx, tenant: Tenant, days: Days = 30) -> Page[Receiver]:
     """List receivers that report, and those that stopped."""
     return Page(items=reports.list_receivers(context, tenant, days))
+
+
+@router.get("/tenants/{tenant}/reported-domains", tags=["reports"], operation_id="list_reported_domains")
+def list_reported_domains(context: Ctx, tenant: Tenant, days: Days = 30, last: LastDay = None) -> Page[ReportedDomain]:
+    """List domains that receivers reported about, with their mail by whose it is."""
+    return Page(items=sources.list_domains(context, tenant, days, last))
 
 
 @router.get("/tenants/{tenant}/receiver-reports/{id}", tags=["reports"], operation_id="get_receiver_report")

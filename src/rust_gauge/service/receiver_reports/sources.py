@@ -11,6 +11,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.receiver_reports import (
     ReportDay,
+    ReportedDomain,
     Source,
     SourceAddress,
     SourceClaim,
@@ -35,6 +36,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.periods import period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import domains as store_domains
+from rust_gauge.store import policy_paths
 from rust_gauge.store import receiver_reports as store_reports
 from rust_gauge.store import relays as store_relays
 from rust_gauge.store import report_sources as store
@@ -82,6 +84,34 @@ def get_overview(context: Context, tenant: TenantAccess, name: str, days: int, l
             ],
             not_judged=store.count_waiting(connection, row.id),
         )  # fmt: skip
+
+    return context.store.transaction(read)
+
+
+def list_domains(context: Context, tenant: TenantAccess, days: int, last: date | None) -> list[ReportedDomain]:
+    """Return the domains that receivers reported about in a period, those with most mail first."""
+    first, last = period_of(context, days, last)
+
+    def read(connection: Connection) -> list[ReportedDomain]:
+        paths = {path.domain_id: path.stage for path in policy_paths.list_paths(connection, tenant.id)}
+        out = []
+        for domain_id, name in store.domains_with_reports(connection, tenant.id):
+            newest = store.newest_day(connection, domain_id)
+            mail = {verdict: SourceMail() for verdict in Verdict}
+            for each in store.sums_by_verdict(connection, domain_id, first, last):
+                add_mail(mail[Verdict(each.verdict)], each.outcome, each.n)
+            if newest is None or not any(each.messages for each in mail.values()):
+                continue
+            unknown = {row.group_name for row in store.list_sources(connection, domain_id, first, last)
+                       if row.verdict == Verdict.UNKNOWN}  # fmt: skip
+            by_verdict = {str(verdict): each for verdict, each in mail.items()}
+            out.append(
+                ReportedDomain(
+                    domain=name, newest_day=newest, unknown_sources=len(unknown), path_stage=paths.get(domain_id, ""),
+                    **by_verdict,
+                )
+            )  # fmt: skip
+        return sorted(out, key=lambda each: (-each.ours.messages, each.domain))
 
     return context.store.transaction(read)
 

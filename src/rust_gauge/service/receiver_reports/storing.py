@@ -4,7 +4,7 @@ A report about a domain that is nobody's here is stored without rows: when the d
 """
 
 import hashlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from ipaddress import ip_address
@@ -56,8 +56,45 @@ class _Totals:
     passed: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """A report that was read. `rows` is None for one with too many to hold."""
+
+    report: AnyReport
+    rows: list[ReportRow] | None
+    octets: bytes
+    authenticity: Authenticity
+
+
 def store_report(context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None = None) -> StoredReport:
     """Store a report as it came. One that is not read, or is damaged, is set aside; nothing is raised for it."""
+    return store_reports(context, tenant_id, [octets], way, feed_id)[0]
+
+
+def store_reports(
+    context: Context, tenant_id: int, reports: Sequence[bytes], way: Way, feed_id: int | None = None
+) -> list[StoredReport]:
+    """Store many reports, in one transaction as far as they are read; what became of each, in their order."""
+    out: dict[int, StoredReport] = {}
+    read: dict[int, _Read] = {}
+    for number, octets in enumerate(reports):
+        found = _read(context, tenant_id, octets)
+        if isinstance(found, _Read):
+            read[number] = found
+        else:
+            out[number] = _set_aside(context, tenant_id, octets, way, feed_id, found)
+    now = context.clock()
+
+    def write(connection: Connection) -> dict[int, StoredReport]:
+        return {number: _store(connection, tenant_id, each, way, feed_id, now) for number, each in read.items()}
+
+    if read:
+        out |= context.store.transaction(write)
+    return [out[number] for number in range(len(reports))]
+
+
+def _read(context: Context, tenant_id: int, octets: bytes) -> _Read | tuple[str, str, str]:
+    """Read a report; where it cannot be, return what is wrong, why, and what to do."""
     held: list[ReportRow] = []
 
     def hold(row: ReportRow) -> None:
@@ -67,15 +104,11 @@ def store_report(context: Context, tenant_id: int, octets: bytes, way: Way, feed
     try:
         report = stream_report(octets, hold)
     except ReportError as error:
-        return _set_aside(context, tenant_id, octets, way, feed_id, (error.what, error.why, error.remedy))
+        return error.what, error.why, error.remedy
     except Exception as error:  # whatever it is, the next report is read
-        what = unexpected("report", error, tenant=tenant_id)
-        return _set_aside(context, tenant_id, octets, way, feed_id, (what, "", "Report this with the original"))
+        return unexpected("report", error, tenant=tenant_id), "", "Report this with the original"
     authenticity = judge_mail(context, octets) if _is_mail(octets) else Authenticity("not_mail", "")
-    rows = held if len(held) <= _AT_ONCE else None
-    return context.store.transaction(
-        lambda c: _store(c, tenant_id, report, rows, octets, way, feed_id, authenticity, context.clock())
-    )
+    return _Read(report, held if len(held) <= _AT_ONCE else None, octets, authenticity)
 
 
 def _is_mail(octets: bytes) -> bool:
@@ -83,9 +116,9 @@ def _is_mail(octets: bytes) -> bool:
 
 
 def _store(
-    connection: Connection, tenant_id: int, report: AnyReport, rows: list[ReportRow] | None, octets: bytes, way: Way,
-    feed_id: int | None, authenticity: Authenticity, now: datetime,
-) -> StoredReport:  # fmt: skip
+    connection: Connection, tenant_id: int, read: _Read, way: Way, feed_id: int | None, now: datetime
+) -> StoredReport:
+    report, rows, octets, authenticity = read.report, read.rows, read.octets, read.authenticity
     domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
     begins_at, ends_at, oddities = _period(report, now)
     kind = _KINDS[type(report)]

@@ -1,0 +1,132 @@
+/** Each day's mail by whose it is: a row of columns for each verdict on one scale of days, aligned mail filled. */
+import {useState} from 'react';
+import styled from 'styled-components';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small} from '../../design/Card';
+import {DataTable, type Column} from '../../design/DataTable';
+import {count, day} from '../../design/format';
+import {colour, narrow} from '../../design/tokens';
+import {aligned, VerdictMark, VERDICTS, WORDS, type Verdict} from './verdicts';
+
+type Day = Schemas['ReportDay'];
+const WIDTH = 720;
+const HEIGHT = 44;
+
+const Rows = styled.div`
+  display: grid;
+  grid-template-columns: max-content minmax(0, 1fr) max-content;
+  gap: 8px 14px;
+  align-items: end;
+  svg {
+    width: 100%;
+    height: ${HEIGHT}px;
+    display: block;
+  }
+  ${narrow} {
+    grid-template-columns: 1fr max-content;
+    > *:nth-child(3n + 2) {
+      grid-column: 1 / -1;
+      grid-row: auto;
+    }
+  }
+`;
+const Axis = styled.div`
+  display: flex;
+  justify-content: space-between;
+  color: ${colour('soft')};
+  font-size: 12px;
+`;
+
+function Columns({days, verdict}: {days: Day[]; verdict: Verdict}) {
+  const most = Math.max(1, ...days.map((each) => each[verdict].messages));
+  const step = WIDTH / days.length;
+  const name = `columns-${verdict}`;
+  return (
+    <svg
+      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={`${WORDS[verdict]}: at most ${count(most)} messages a day`}
+    >
+      <defs>
+        <pattern id={name} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="2" height="4" fill={colour('corroded')} />
+        </pattern>
+      </defs>
+      <line x1="0" x2={WIDTH} y1={HEIGHT - 0.5} y2={HEIGHT - 0.5} stroke={colour('line')} />
+      {days.map((each, index) => {
+        const mail = each[verdict];
+        if (!mail.messages) return null;
+        const tall = ((HEIGHT - 2) * mail.messages) / most;
+        const good = (tall * aligned(mail)) / mail.messages;
+        const bad = mail.neither ? Math.max(1.5, tall - good) : 0;
+        const wide = Math.max(1, step * 0.8);
+        return (
+          <g key={each.day}>
+            <title>{`${day(each.day)}: ${count(mail.messages)} messages, ${count(mail.neither)} not aligned`}</title>
+            <rect x={index * step} y={HEIGHT - 1 - good} width={wide} height={good} fill={colour('sound')} />
+            {bad > 0 && (
+              <rect x={index * step} y={HEIGHT - 1 - good - bad} width={wide} height={bad} fill={`url(#${name})`} />
+            )}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
+
+const columns: Column<Day>[] = [
+  {name: 'Day', value: (row) => row.day},
+  ...VERDICTS.flatMap((verdict): Column<Day>[] => [
+    {name: WORDS[verdict], value: (row) => row[verdict].messages, number: true},
+    {name: `${WORDS[verdict]}, not aligned`, value: (row) => row[verdict].neither, number: true},
+  ]),
+];
+
+export function DaysCard({domain, days}: {domain: string; days: Day[]}) {
+  const [table, setTable] = useState(false);
+  return (
+    <Card
+      title="Mail by day"
+      note="filled: aligned; hatched: aligned by neither SPF nor DKIM; each row on its own scale"
+      actions={
+        <Button tone="link" onPress={() => setTable(!table)}>
+          {table ? 'Chart' : 'Table'}
+        </Button>
+      }
+    >
+      {table ? (
+        <DataTable
+          label={`Mail of ${domain} by day`}
+          columns={columns}
+          rows={[...days].reverse()}
+          id={(row) => row.day}
+          file={`reported-mail-${domain}.csv`}
+        />
+      ) : (
+        <>
+          <Rows>
+            {VERDICTS.map((verdict) => {
+              const total = days.reduce((sum, each) => sum + each[verdict].messages, 0);
+              const bad = days.reduce((sum, each) => sum + each[verdict].neither, 0);
+              return [
+                <VerdictMark key={`${verdict} name`} verdict={verdict} />,
+                <Columns key={verdict} days={days} verdict={verdict} />,
+                <Small key={`${verdict} sum`} style={{textAlign: 'right'}}>
+                  {count(total)} messages
+                  <br />
+                  {count(bad)} not aligned
+                </Small>,
+              ];
+            })}
+          </Rows>
+          <Axis>
+            <span>{days[0] && day(days[0].day)}</span>
+            <span>{days.at(-1) && day(days.at(-1)!.day)}</span>
+          </Axis>
+        </>
+      )}
+    </Card>
+  );
+}

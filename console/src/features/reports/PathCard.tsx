@@ -1,0 +1,123 @@
+/** The way to p=reject: the stages, what the next one waits for, and the record to go back to when mail of ours fails. */
+import styled from 'styled-components';
+import {Link} from 'react-router';
+import type {Schemas} from '../../api/client';
+import {Button} from '../../design/Button';
+import {Card, Small, Tag} from '../../design/Card';
+import {CopyButton} from '../../design/CopyButton';
+import {day} from '../../design/format';
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Stack} from '../../design/Stack';
+import {colour, font} from '../../design/tokens';
+import {useChooseStage, usePath, useSetPath} from './queries';
+
+const Stages = styled.ol`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(200px, 1fr));
+  gap: 8px;
+  li {
+    border-top: 4px solid ${colour('line')};
+    padding: 6px 0;
+    min-width: 0;
+  }
+  li[data-state='done'] {
+    border-top-color: ${colour('sound')};
+  }
+  li[data-state='current'] {
+    border-top: 4px double ${colour('sound')};
+    font-weight: 600;
+  }
+  code {
+    display: block;
+    font: 12px ${font.mono};
+    overflow-wrap: anywhere;
+  }
+`;
+const Conditions = styled.table`
+  border-collapse: collapse;
+  td,
+  th {
+    text-align: left;
+    padding: 4px 12px 4px 0;
+    font-weight: 400;
+    vertical-align: top;
+  }
+`;
+const NAMES: Record<Schemas['PathCondition']['kind'], string> = {
+  reports: 'Days with reports',
+  aligned: 'Our mail that aligns',
+  unknown: 'Unknown sources',
+  days: 'Time at this stage',
+};
+const STATES = {done: 'done', current: 'now', next: 'next', later: ''} as const;
+
+export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
+  const path = usePath(tenant, domain);
+  const set = useSetPath(tenant, domain);
+  const choose = useChooseStage(tenant, domain);
+  if (path.isPending) return <Loading what="path to p=reject" />;
+  if (path.error) return <Trouble error={path.error} again={() => void path.refetch()} />;
+  const found = path.data;
+  const start = !found.running && (
+    <Button changes onPress={() => set.mutate(found.settings)} isDisabled={set.isPending}>
+      Watch this path
+    </Button>
+  );
+  return (
+    <Card title="Path to p=reject" note={found.summary} actions={start}>
+      <Stack>
+        {found.broken && (
+          <Notice title={found.broken}>
+            Publish the record of the stage before: <code>{found.return_record}</code>{' '}
+            <CopyButton value={found.return_record}>Copy</CopyButton>
+          </Notice>
+        )}
+        <Stages>
+          {found.stages.map((each) => (
+            <li key={each.stage} data-state={each.state}>
+              {each.stage}{' '}
+              <Small>
+                {each.state === 'current' && found.stage_since ? `since ${day(found.stage_since)}` : STATES[each.state]}
+              </Small>
+              <code>{each.record.split('; rua=')[0]}</code>
+            </li>
+          ))}
+        </Stages>
+        {found.conditions.length > 0 && (
+          <Conditions>
+            <tbody>
+              {found.conditions.map((each) => (
+                <tr key={each.kind}>
+                  <th scope="row">{NAMES[each.kind]}</th>
+                  <td>{each.met ? <Tag level="right">met</Tag> : <Tag level="risk">not met</Tag>}</td>
+                  <td>
+                    {each.measured} <Small>wanted: {each.wanted}</Small>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Conditions>
+        )}
+        {found.running && found.next_stage && (
+          <div>
+            <Button
+              changes
+              tone={found.ready ? 'main' : undefined}
+              onPress={() => choose.mutate(found.next_stage!)}
+              isDisabled={choose.isPending}
+            >
+              Put {found.next_stage} into the record plan
+            </Button>{' '}
+            {choose.isSuccess && (
+              <Link to={`/domains/${tenant}/${domain}?view=setup`}>It is in the plan: publish it from there</Link>
+            )}
+          </div>
+        )}
+        {(set.error ?? choose.error) && <Trouble error={(set.error ?? choose.error)!} />}
+      </Stack>
+    </Card>
+  );
+}

@@ -1,0 +1,53 @@
+/** What receivers report about a domain: the way to p=reject, its mail by day, who sends as it, and the rehearsal. */
+import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Card} from '../../design/Card';
+import {Stack} from '../../design/Stack';
+import {useView} from '../../shell/view';
+import {DaysCard} from './DaysCard';
+import {PathCard} from './PathCard';
+import {RehearsalCard} from './RehearsalCard';
+import {SourceCard} from './SourceCard';
+import {SourcesCard} from './SourcesCard';
+import {UploadCard} from './UploadCard';
+import {useOverview} from './queries';
+
+export function SourcesView({tenant, name, days}: {tenant: string; name: string; days: number}) {
+  const view = useView(90);
+  const overview = useOverview(tenant, name, days);
+  if (overview.isPending) return <Loading what="reports" />;
+  if (overview.error) return <Trouble error={overview.error} again={() => void overview.refetch()} />;
+  const open = (source: string) => view.set('source', source);
+  const source = view.get('source');
+  if (!overview.data.reports && !overview.data.sources.length)
+    return (
+      <Stack>
+        <Card title="Reports of receivers">
+          <Notice title="No reports in this period">
+            Receivers send a report a day about every domain that asks for them in its DMARC record. Add a feed of kind
+            reports, publish its address as rua, or upload reports that you have. Then this page says who sends as{' '}
+            {name}, and what a stricter policy would do.
+          </Notice>
+        </Card>
+        <UploadCard tenant={tenant} />
+      </Stack>
+    );
+  return (
+    <Stack>
+      {source && (
+        <SourceCard
+          key={source}
+          tenant={tenant}
+          domain={name}
+          name={source}
+          days={Math.max(days, 90)}
+          onClose={() => open('')}
+          onClaimed={open}
+        />
+      )}
+      <SourcesCard overview={overview.data} onOpen={open} />
+      <DaysCard domain={name} days={overview.data.days} />
+      <PathCard tenant={tenant} domain={name} />
+      <RehearsalCard tenant={tenant} domain={name} days={days} />
+    </Stack>
+  );
+}
