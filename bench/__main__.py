@@ -19,6 +19,7 @@ NAMES = (
     "placement",
     "limits",
     "cutting",
+    "reports",
 )
 
 

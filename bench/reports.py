@@ -80,56 +80,50 @@ def _large(bench: Bench) -> Figure:
     assert done.records == LARGE, done
     more = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
     size = f"{octets / 2**20:.0f} MB, {len(packed.getvalue()) / 2**20:.0f} MB packed"
-    return Figure(f"one report of {LARGE:,} records ({size}): memory beyond", f"{more:.0f} MB, {seconds:.0f} s", "-", None,
-                  "constant")  # fmt: skip
+    name = f"one report of {LARGE:,} records ({size}): memory beyond"
+    return Figure(name, f"{more:.0f} MB, {seconds:.0f} s", "-", None, "constant")
 
 
 def _views(bench: Bench, domain_id: int) -> Iterator[Figure]:
     """Rows as reports leave them: 200 domains, 1,000 sources each, over 400 days."""
     context, tenant = bench.context, bench.tenant
     rows = int(MILLIONS * 1_000_000)
+    per_source = max(1, rows // 200_000)
+    every = max(1, DAYS // per_source)
+    key = "domain_id, source_id, day"
     with context.store.engine.begin() as connection:
-        run_sql = connection.exec_driver_sql
-        run_sql(
+        sql = connection.exec_driver_sql
+        sql(
             "INSERT INTO sending_domain (tenant_id, name, origin, selectors, created_at) SELECT "
             f"{tenant.id}, CONCAT('x', seq, '.example'), 'seen', '[]', NOW(6) FROM seq_1_to_199"
         )
-        first_domain = int(
-            connection.exec_driver_sql("SELECT MIN(id) FROM sending_domain WHERE name = 'x1.example'").scalar() or 0
-        )
-        run_sql(
+        first = int(sql("SELECT MIN(id) FROM sending_domain WHERE name = 'x1.example'").scalar() or 0)
+        sql(
             "INSERT IGNORE INTO report_source (tenant_id, domain_id, ip, verdict, group_name, certainty, evidence, "
-            f"first_day, last_day, judged_at) SELECT {tenant.id}, IF(d.seq = 0, {domain_id}, {first_domain} + d.seq - 1), "
-            "INET6_ATON(CONCAT('172.16.', s.seq DIV 250, '.', s.seq % 250)), 'ours', 'relay', 1, '[]', '2025-01-01', "
+            f"first_day, last_day, judged_at) SELECT {tenant.id}, IF(d.seq = 0, {domain_id}, {first} + d.seq - 1), "
+            "INET6_ATON(CONCAT('172.16.', s.seq DIV 250, '.', MOD(s.seq, 250))), 'ours', 'relay', 1, '[]', '2025-01-01', "
             "'2026-11-19', NOW(6) FROM seq_0_to_199 AS d, seq_0_to_999 AS s"
         )
-        source = int(
-            run_sql(
-                f"SELECT id FROM report_source WHERE domain_id = {domain_id} AND group_name = 'relay' ORDER BY id LIMIT 1"
-            ).scalar()
-            or 0
-        )
-        report, receiver = run_sql("SELECT id, receiver_id FROM receiver_report ORDER BY id LIMIT 1").one()
-        result, outcome = run_sql("SELECT id, outcome FROM report_result ORDER BY id LIMIT 1").one()
-    per_source = max(1, rows // 200_000)
-    every = max(1, DAYS // per_source)
-    for at in range(200):  # in the order of the key
+        named = f"domain_id = {domain_id} AND group_name = 'relay'"
+        source = int(sql(f"SELECT MIN(id) FROM report_source WHERE {named}").scalar() or 0)
+        report, receiver = sql("SELECT id, receiver_id FROM receiver_report ORDER BY id LIMIT 1").one()
+        result, outcome = sql("SELECT id, outcome FROM report_result ORDER BY id LIMIT 1").one()
+    for domain in [domain_id, *range(first, first + 199)]:  # in the order of the key
+        of = f"FROM report_source AS s, seq_0_to_{per_source - 1} AS d WHERE s.domain_id = {domain} "
+        of += "AND s.group_name = 'relay'"
+        day = f"DATE_SUB('{NOW.date()}', INTERVAL 1 + MOD(d.seq * {every}, {DAYS}) DAY)"
         with context.store.engine.begin() as connection:
-            domain = domain_id if at == 0 else first_domain + at - 1
-            of = f"FROM report_source AS s, seq_0_to_{per_source - 1} AS d WHERE s.domain_id = {domain} AND s.group_name = 'relay'"
-            day = f"DATE_SUB('{NOW.date()}', INTERVAL 1 + (d.seq * {every}) % {DAYS} DAY)"
-            connection.exec_driver_sql(
-                f"INSERT INTO report_row SELECT {domain}, s.id, {day}, {report}, {result} + d.seq DIV {DAYS}, 3 {of}"
+            sql = connection.exec_driver_sql
+            sql(f"INSERT INTO report_row SELECT {domain}, s.id, {day}, {report}, {result} + d.seq DIV {DAYS}, 3 {of}")
+            sql(
+                f"INSERT INTO report_source_day SELECT {key}, {outcome}, SUM(n) FROM report_row WHERE domain_id = "
+                f"{domain} AND report_id = {report} AND source_id >= {source} GROUP BY {key} "
+                "ON DUPLICATE KEY UPDATE n = report_source_day.n + VALUES(n)"
             )
-            connection.exec_driver_sql(
-                "INSERT INTO report_source_day SELECT domain_id, source_id, day, "
-                f"{outcome}, SUM(n) FROM report_row WHERE domain_id = {domain} AND source_id >= {source} GROUP BY domain_id, "
-                "source_id, day ON DUPLICATE KEY UPDATE n = report_source_day.n + VALUES(n)"
-            )
-            connection.exec_driver_sql(
-                f"INSERT INTO report_receiver_day SELECT domain_id, day, {receiver}, 'ours', {outcome}, SUM(n) FROM "
-                f"report_source_day WHERE domain_id = {domain} GROUP BY domain_id, day ON DUPLICATE KEY UPDATE "
-                "n = report_receiver_day.n + VALUES(n)"
+            sql(
+                f"INSERT INTO report_receiver_day SELECT domain_id, day, {receiver}, 'ours', {outcome}, SUM(n) "
+                f"FROM report_source_day WHERE domain_id = {domain} GROUP BY domain_id, day "
+                "ON DUPLICATE KEY UPDATE n = report_receiver_day.n + VALUES(n)"
             )
     until, since = NOW.date(), NOW.date() - timedelta(days=89)
     store = context.store

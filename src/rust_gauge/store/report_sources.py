@@ -44,6 +44,29 @@ class SourceSum:
 
 
 @dataclass(frozen=True, slots=True)
+class GroupSum:
+    """Messages of a group of sources with one outcome."""
+
+    verdict: str
+    group_name: str
+    outcome: int
+    n: int
+    first_day: date
+    last_day: date
+
+
+@dataclass(frozen=True, slots=True)
+class GroupHead:
+    """How many addresses a group of sources has, and the one with most messages."""
+
+    verdict: str
+    group_name: str
+    addresses: int
+    source_id: int
+    certainty: float
+
+
+@dataclass(frozen=True, slots=True)
 class VerdictSum:
     """Messages of a day at a receiver, by verdict and outcome."""
 
@@ -175,6 +198,53 @@ def sums_by_source(
     if source_ids:
         query = query.where(c.source_id.in_(source_ids))
     return values_of(SourceSum, connection.execute(query))
+
+
+def sums_by_group(connection: Connection, domain_id: int, since: date, until: date) -> list[GroupSum]:
+    """Return messages of a period by verdict, group and outcome."""
+    d, s = t.report_source_day.c, t.report_source.c
+    query = (
+        select(
+            s.verdict, s.group_name, d.outcome, func.sum(d.n).label("n"), func.min(d.day).label("first_day"),
+            func.max(d.day).label("last_day"),
+        )
+        .join(t.report_source, s.id == d.source_id)
+        .where(d.domain_id == domain_id, d.day >= since, d.day <= until, d.n > 0)
+        .group_by(s.verdict, s.group_name, d.outcome)
+    )  # fmt: skip
+    return values_of(GroupSum, connection.execute(query))
+
+
+def heads_of_groups(connection: Connection, domain_id: int, since: date, until: date) -> list[GroupHead]:
+    """Return for each verdict and group how many addresses sent in a period, and the one with most messages."""
+    period = f"day >= {literal(since)} AND day <= {literal(until)} AND n > 0"
+    rows: Any = run(
+        connection,
+        "SELECT verdict, group_name, addresses, source_id, certainty FROM (SELECT s.verdict, s.group_name, "
+        "s.id AS source_id, s.certainty, COUNT(*) OVER of AS addresses, "
+        "ROW_NUMBER() OVER (of ORDER BY d.n DESC, s.id) AS place FROM (SELECT source_id, SUM(n) AS n "
+        f"FROM report_source_day WHERE domain_id = {domain_id} AND {period} GROUP BY source_id) AS d "
+        "JOIN report_source AS s ON s.id = d.source_id "
+        "WINDOW of AS (PARTITION BY s.verdict, s.group_name)) AS ranked WHERE place = 1",
+    )
+    return [GroupHead(verdict, group, int(n), int(id), float(certainty)) for verdict, group, n, id, certainty in rows]
+
+
+def sources_by_id(connection: Connection, ids: Collection[int]) -> dict[int, SourceRow]:
+    """Return sources by id."""
+    rows = connection.execute(select(t.report_source).where(t.report_source.c.id.in_(sorted(ids))))
+    return {row.id: row for row in values_of(SourceRow, rows)}
+
+
+def sources_of_group(
+    connection: Connection, domain_id: int, group: str, since: date, until: date, limit: int
+) -> list[SourceRow]:
+    """Return the addresses of a group that sent in a period, a limited number."""
+    c = t.report_source.c
+    query = select(t.report_source).where(
+        c.domain_id == domain_id, c.group_name == group, c.last_day >= since, c.first_day <= until
+    )
+    return values_of(SourceRow, connection.execute(query.order_by(c.last_day.desc(), c.id).limit(limit)))
 
 
 def days_of_sources(

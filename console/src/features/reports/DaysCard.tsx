@@ -18,7 +18,7 @@ const Rows = styled.div`
   grid-template-columns: max-content minmax(0, 1fr) max-content;
   gap: 8px 14px;
   align-items: end;
-  svg {
+  svg[role='img'] {
     width: 100%;
     height: ${HEIGHT}px;
     display: block;

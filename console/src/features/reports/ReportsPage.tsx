@@ -12,6 +12,7 @@ import {Stack} from '../../design/Stack';
 import {font} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {useReceivers, useRejectedReports, useReplay, useReportedDomains, useStoredReports} from './queries';
+import {ReportCard} from './ReportCard';
 import {UploadCard} from './UploadCard';
 import {aligned, share} from './verdicts';
 
@@ -22,13 +23,17 @@ type Report = Schemas['ReportSummary'];
 export function ReportsPage({who}: {who: Who}) {
   const view = useView(30);
   const tenant = who.tenants.find((each) => each.slug === view.tenant) ?? who.tenants[0]!;
+  const report = Number(view.get('report')) || 0;
   return (
     <Stack>
       <h1>Reports of receivers: {tenant.name}</h1>
       <DomainsCard tenant={tenant.slug} days={view.days} />
       <ReceiversCard tenant={tenant.slug} />
       <RejectedCard tenant={tenant.slug} />
-      <StoredCard tenant={tenant.slug} />
+      {report > 0 && (
+        <ReportCard key={report} tenant={tenant.slug} id={report} onClose={() => view.set('report', '')} />
+      )}
+      <StoredCard tenant={tenant.slug} onOpen={(id) => view.set('report', String(id))} />
       <UploadCard tenant={tenant.slug} />
     </Stack>
   );
@@ -202,7 +207,16 @@ const AUTHENTIC: Record<Report['authentic'], string> = {
   no_answer: 'not checked',
   not_mail: '–',
 };
-const reportColumns: Column<Report>[] = [
+const reportColumns = (open: (id: number) => void): Column<Report>[] => [
+  {
+    name: 'Report',
+    value: (row) => row.id,
+    show: (row) => (
+      <Button tone="link" onPress={() => open(row.id)}>
+        {String(row.id)}
+      </Button>
+    ),
+  },
   {name: 'Arrived', value: (row) => row.arrived_at, show: (row) => ago(row.arrived_at)},
   {name: 'Kind', value: (row) => row.kind},
   {name: 'From', value: (row) => row.label},
@@ -224,7 +238,7 @@ const KINDS = [
   {value: 'tls', label: 'TLS'},
 ];
 
-function StoredCard({tenant}: {tenant: string}) {
+function StoredCard({tenant, onOpen}: {tenant: string; onOpen: (id: number) => void}) {
   const [kind, setKind] = useState('');
   const reports = useStoredReports(tenant, kind);
   return (
@@ -238,7 +252,7 @@ function StoredCard({tenant}: {tenant: string}) {
       {reports.data && (
         <DataTable
           label="Stored reports"
-          columns={reportColumns}
+          columns={reportColumns(onOpen)}
           rows={reports.data}
           id={(row) => String(row.id)}
           file={`reports-${tenant}.csv`}

@@ -2,7 +2,7 @@
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
-import {Card, Small} from '../../design/Card';
+import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
 import {count, day, plural} from '../../design/format';
 import {Notice} from '../../design/Notice';
@@ -15,6 +15,9 @@ const Why = styled.span`
   max-width: 52ch;
   white-space: normal;
 `;
+
+/** Ours, and more than a twentieth of its mail does not align. */
+const fails = (row: Source) => row.verdict === 'ours' && row.mail.neither * 20 > row.mail.messages;
 
 const columnsWith = (open: (name: string) => void): Column<Source>[] => [
   {
@@ -35,7 +38,10 @@ const columnsWith = (open: (name: string) => void): Column<Source>[] => [
   {
     name: 'Aligned',
     value: (row) => aligned(row.mail) / Math.max(1, row.mail.messages),
-    show: (row) => share(aligned(row.mail), row.mail.messages),
+    show: (row) => {
+      const shown = share(aligned(row.mail), row.mail.messages);
+      return fails(row) ? <Tag level="fault">{shown}</Tag> : shown;
+    },
     number: true,
   },
   {name: 'SPF only', value: (row) => row.mail.spf_only, show: (row) => count(row.mail.spf_only), number: true},
@@ -58,16 +64,14 @@ const columnsWith = (open: (name: string) => void): Column<Source>[] => [
 ];
 
 export function SourcesCard({overview, onOpen}: {overview: Schemas['SourceOverview']; onOpen: (name: string) => void}) {
-  const unknown = overview.by_verdict.find((each) => each.verdict === 'unknown');
+  const unknown = overview.sources.filter((each) => each.verdict === 'unknown').length;
+  const failing = overview.sources.filter(fails).length;
+  const notes = [
+    ...(failing ? [`${plural(failing, 'source')} of ours not aligned`] : []),
+    unknown ? `${plural(unknown, 'unknown source')}: decide whose they are` : 'every source is known',
+  ];
   return (
-    <Card
-      title="Sources"
-      note={
-        unknown?.sources
-          ? `${plural(unknown.sources, 'unknown source')}: decide whose they are`
-          : 'every source is known; open one for its evidence'
-      }
-    >
+    <Card title="Sources" note={notes.join('; ')}>
       {overview.sources.length === 0 ? (
         <Notice title="No mail reported in this period">Choose a longer period.</Notice>
       ) : (

@@ -65,6 +65,14 @@ export const useStoredReports = (tenant: string, kind: string) =>
       ),
   });
 
+export const useReport = (tenant: string, id: number) =>
+  useQuery({
+    queryKey: key(tenant, 'report', id),
+    queryFn: ({signal}) => unwrap(api.GET(`${TENANT}/receiver-reports/{id}`, {params: {path: {tenant, id}}, signal})),
+    enabled: id > 0,
+    retry: false,
+  });
+
 export const useRejectedReports = (tenant: string) =>
   useQuery({
     queryKey: key(tenant, 'rejected'),

@@ -1,5 +1,7 @@
 """Sending domains and what a tenant says of them."""
 
+from sqlalchemy import Connection
+
 from rust_gauge.contract.audits import AuditSummary
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain, StreamPath
@@ -10,6 +12,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import readings as store_readings
+from rust_gauge.store import report_sources
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
@@ -52,8 +55,14 @@ def update_domain(context: Context, tenant: TenantAccess, text: str, change: Dom
         values["sends"] = change.sends
     if change.audit_every_hours is not None:
         values |= {"audit_every_hours": change.audit_every_hours, "next_audit_at": None}
+
+    def write(connection: Connection) -> None:
+        store_domains.update_domain(connection, row.id, **values)
+        if change.streams is not None or change.selectors is not None:
+            report_sources.judge_again(connection, tenant.id, row.id)
+
     if values:
-        context.store.transaction(lambda c: store_domains.update_domain(c, row.id, **values))
+        context.store.transaction(write)
     return show_domain(tenant, find_domain(context, tenant, text))
 
 

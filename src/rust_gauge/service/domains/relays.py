@@ -15,6 +15,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import relays as store_relays
+from rust_gauge.store import report_sources
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
 
@@ -38,13 +39,23 @@ def list_relays(context: Context, tenant: TenantAccess) -> list[Relay]:
 def set_relay(context: Context, tenant: TenantAccess, name: str, description: RelayDescription) -> Relay:
     """Set what is known of a relay. ServiceProblem `invalid-request` where an address or a name is none."""
     checked = _checked(description)
-    context.store.transaction(lambda c: store_relays.set_relay(c, tenant.id, name, checked.model_dump(mode="json")))
+
+    def write(connection: Connection) -> None:
+        store_relays.set_relay(connection, tenant.id, name, checked.model_dump(mode="json"))
+        report_sources.judge_again(connection, tenant.id)
+
+    context.store.transaction(write)
     return next(relay for relay in list_relays(context, tenant) if relay.name == name)
 
 
 def delete_relay(context: Context, tenant: TenantAccess, name: str) -> None:
     """Delete the description of a relay. Its events and the streams that name it stay."""
-    if not context.store.transaction(lambda c: store_relays.delete_relay(c, tenant.id, name)):
+
+    def write(connection: Connection) -> bool:
+        report_sources.judge_again(connection, tenant.id)
+        return store_relays.delete_relay(connection, tenant.id, name)
+
+    if not context.store.transaction(write):
         described = [relay.name for relay in list_relays(context, tenant) if relay.described]
         raise unknown_name(tenant.name, "described relay", name, described)
 

@@ -99,20 +99,19 @@ def _numbers(tried: Tried) -> dict[str, float]:
 def _to_fix(
     connection: Connection, domain_id: int, first: date, last: date, policy: TriedPolicy
 ) -> list[RehearsedSource]:
-    rows = {row.id: row for row in store.list_sources(connection, domain_id, first, last)}
     tried: dict[tuple[Verdict, str], Tried] = defaultdict(Tried)
     hit_on: dict[tuple[Verdict, str], date] = {}
-    certainty: dict[tuple[Verdict, str], float] = {}
-    for each in store.sums_by_source(connection, domain_id, first, last):
-        row = rows.get(each.source_id)
-        if row is None or row.verdict == Verdict.NOT_OURS:
+    for each in store.sums_by_group(connection, domain_id, first, last):
+        if each.verdict == Verdict.NOT_OURS:
             continue
-        key = (Verdict(row.verdict), row.group_name)
-        outcome = Outcome(each.outcome)
+        key, outcome = (Verdict(each.verdict), each.group_name), Outcome(each.outcome)
         tried[key].add(policy, outcome, each.n)
-        certainty[key] = max(certainty.get(key, 0.0), row.certainty)
         if would_hit(policy, outcome):
             hit_on[key] = max(hit_on.get(key, date.min), each.last_day)
+    certainty = {
+        (Verdict(head.verdict), head.group_name): head.certainty
+        for head in store.heads_of_groups(connection, domain_id, first, last)
+    }
     found = sorted(hit_on, key=lambda key: (_ORDER.index(key[0]), -tried[key].hit, key[1]))
     return [
         RehearsedSource(

@@ -45,21 +45,32 @@ from rust_gauge.store.domains import DomainRow
 from rust_gauge.store.report_sources import DecisionRow, SourceRow
 
 _LISTED = 500  # sources, and addresses of one
+_LOOKED_AT = 5000  # addresses of one
 _IDENTITIES = 100
 _ORDER = {Verdict.OURS: 0, Verdict.UNKNOWN: 1, Verdict.FORWARDED: 2, Verdict.NOT_OURS: 3}
 
 
+NOT_JUDGED = "(not judged yet)"
+"""Name of the group of those that no one has looked at."""
+
+
 @dataclass(slots=True)
 class Group:
-    """Addresses that are shown together, with their mail."""
+    """Addresses that are shown together, with their mail; `head` is the one with most of it."""
 
     name: str
     verdict: str
-    rows: list[SourceRow] = field(default_factory=list)
     mail: SourceMail = field(default_factory=SourceMail)
-    by_id: dict[int, SourceMail] = field(default_factory=dict)
     first_day: date = date.max
     last_day: date = date.min
+    addresses: int = 0
+    certainty: float = 0.0
+    head: SourceRow | None = None
+
+    @property
+    def evidence(self) -> Sequence[Mapping[str, Any]]:
+        """Return what speaks for its verdict: the evidence of its head."""
+        return self.head.evidence if self.head is not None else ()
 
 
 def get_overview(context: Context, tenant: TenantAccess, name: str, days: int, last: date | None) -> SourceOverview:
@@ -102,8 +113,8 @@ def list_domains(context: Context, tenant: TenantAccess, days: int, last: date |
                 add_mail(mail[Verdict(each.verdict)], each.outcome, each.n)
             if newest is None or not any(each.messages for each in mail.values()):
                 continue
-            unknown = {row.group_name for row in store.list_sources(connection, domain_id, first, last)
-                       if row.verdict == Verdict.UNKNOWN}  # fmt: skip
+            heads = store.heads_of_groups(connection, domain_id, first, last)
+            unknown = [head for head in heads if head.verdict == Verdict.UNKNOWN]
             by_verdict = {str(verdict): each for verdict, each in mail.items()}
             out.append(
                 ReportedDomain(
@@ -118,21 +129,18 @@ def list_domains(context: Context, tenant: TenantAccess, days: int, last: date |
 
 def groups_of(connection: Connection, domain_id: int, first: date, last: date) -> list[Group]:
     """Return the sources of a domain by group: ours first, in each verdict those with most mail first."""
-    rows = {row.id: row for row in store.list_sources(connection, domain_id, first, last)}
     groups: dict[tuple[str, str], Group] = {}
-    for total in store.sums_by_source(connection, domain_id, first, last):
-        row = rows.get(total.source_id)
-        if row is None:
-            continue
-        name = row.group_name or str(ip_address(bytes(row.ip)))
-        group = groups.setdefault((row.verdict, name), Group(name, row.verdict))
-        if row.id not in group.by_id:
-            group.rows.append(row)
-            group.by_id[row.id] = SourceMail()
-        add_mail(group.by_id[row.id], total.outcome, total.n)
+    for total in store.sums_by_group(connection, domain_id, first, last):
+        key = (total.verdict, total.group_name)
+        group = groups.setdefault(key, Group(total.group_name or NOT_JUDGED, total.verdict))
         add_mail(group.mail, total.outcome, total.n)
         group.first_day = min(group.first_day, total.first_day)
         group.last_day = max(group.last_day, total.last_day)
+    heads = store.heads_of_groups(connection, domain_id, first, last)
+    rows = store.sources_by_id(connection, [head.source_id for head in heads])
+    for head in heads:
+        group = groups[head.verdict, head.group_name]
+        group.addresses, group.certainty, group.head = head.addresses, head.certainty, rows[head.source_id]
     return sorted(groups.values(), key=lambda group: (_ORDER[Verdict(group.verdict)], -group.mail.messages, group.name))
 
 
@@ -170,20 +178,17 @@ def _days(connection: Connection, domain_id: int, first: date, last: date) -> li
 
 
 def shown(domain: str, group: Group, decisions: Mapping[str, DecisionRow]) -> Source:
-    """Return a group as the contract has it; its evidence is that of the address with most mail."""
+    """Return a group as the contract has it."""
     return Source.model_validate(_shown(domain, group, decisions))
 
 
 def _shown(domain: str, group: Group, decisions: Mapping[str, DecisionRow]) -> dict[str, Any]:
-    weights = {row.id: max(1, group.by_id[row.id].messages) for row in group.rows}
-    most = max(group.rows, key=lambda row: weights[row.id])
-    certainty = sum(row.certainty * weights[row.id] for row in group.rows) / sum(weights.values())
     decision = decisions.get(group.name)
     return {
-        "domain": domain, "name": group.name, "verdict": group.verdict, "certainty": round(certainty, 3),
+        "domain": domain, "name": group.name, "verdict": group.verdict, "certainty": round(group.certainty, 3),
         "decided_by": decision.decided_by if decision else "", "relay": decision.relay if decision else "",
-        "evidence": [SourceEvidence.model_validate(each) for each in most.evidence], "mail": group.mail,
-        "addresses": len(group.rows), "first_day": group.first_day, "last_day": group.last_day,
+        "evidence": [SourceEvidence.model_validate(each) for each in group.evidence], "mail": group.mail,
+        "addresses": group.addresses, "first_day": group.first_day, "last_day": group.last_day,
     }  # fmt: skip
 
 
@@ -200,25 +205,34 @@ def _details(
     connection: Connection, tenant: TenantAccess, row: DomainRow, source: str, first: date, last: date
 ) -> SourceDetails:
     group = _find(connection, row, source, first, last)
-    ids = [each.id for each in group.rows]
+    rows = _addresses(connection, row.id, source, first, last)
+    ids = [each.id for each in rows]
+    by_id: dict[int, SourceMail] = defaultdict(SourceMail)
+    for total in store.sums_by_source(connection, row.id, first, last, ids or [0]):
+        add_mail(by_id[total.source_id], total.outcome, total.n)
     days: dict[date, SourceMail] = defaultdict(SourceMail)
     for day, outcome, n in store.days_of_sources(connection, row.id, ids, first, last):
         add_mail(days[day], outcome, n)
-    hosts = store.hosts_of(connection, {bytes(each.ip) for each in group.rows})
+    hosts = store.hosts_of(connection, {bytes(each.ip) for each in rows})
     decisions = store.list_decisions(connection, row.id)
-    by_mail = sorted(group.rows, key=lambda each: (-group.by_id[each.id].messages, bytes(each.ip)))
+    by_mail = sorted(rows, key=lambda each: (-by_id[each.id].messages, bytes(each.ip)))
     return SourceDetails(
         **_shown(row.name, group, decisions),
         by_address=[
             SourceAddress(
                 ip=str(ip_address(bytes(each.ip))), host=hosts[bytes(each.ip)].host if bytes(each.ip) in hosts else "",
-                mail=group.by_id[each.id], first_day=each.first_day, last_day=each.last_day,
+                mail=by_id[each.id], first_day=each.first_day, last_day=each.last_day,
             )
             for each in by_mail[:_LISTED]
         ],
         by_day=[SourceDay(day=day, mail=mail) for day, mail in sorted(days.items())],
         identities=_identities(connection, tenant.id, row.id, ids, first, last),
     )  # fmt: skip
+
+
+def _addresses(connection: Connection, domain_id: int, source: str, first: date, last: date) -> list[SourceRow]:
+    name = "" if source == NOT_JUDGED else source
+    return store.sources_of_group(connection, domain_id, name, first, last, _LOOKED_AT)
 
 
 def _find(connection: Connection, row: DomainRow, source: str, first: date, last: date) -> Group:
@@ -228,8 +242,7 @@ def _find(connection: Connection, row: DomainRow, source: str, first: date, last
         raise ServiceProblem("not-found", what, remedy="List the sources, or choose a longer period")
     out = groups[0]
     for other in groups[1:]:  # addresses of one network can differ in what they are
-        out.rows += other.rows
-        out.by_id |= other.by_id
+        out.addresses += other.addresses
         out.first_day, out.last_day = min(out.first_day, other.first_day), max(out.last_day, other.last_day)
         for name in SourceMail.model_fields:
             setattr(out.mail, name, getattr(out.mail, name) + getattr(other.mail, name))
@@ -276,9 +289,11 @@ def claim(context: Context, tenant: TenantAccess, name: str, source: str, body: 
     now = context.clock()
 
     def write(connection: Connection) -> None:
-        group = _find(connection, row, source, now.date() - _FAR_BACK, now.date())
+        first, last = now.date() - _FAR_BACK, now.date()
+        _find(connection, row, source, first, last)
         if body.relay:
-            _add_to_relay(connection, tenant.id, body.relay, group)
+            rows = _addresses(connection, row.id, source, first, last)
+            _add_to_relay(connection, tenant.id, body.relay, rows)
         if body.stream:
             store_domains.update_domain(connection, row.id, streams=_with_relay(row, body.stream, body.relay))
         _decide(connection, tenant.id, row.id, source, Verdict.OURS, body.relay, body.note, by, now)
@@ -332,14 +347,14 @@ def _judged(context: Context, tenant: TenantAccess, row: DomainRow, source: str)
     return context.store.transaction(read)
 
 
-def _add_to_relay(connection: Connection, tenant_id: int, relay: str, group: Group) -> None:
+def _add_to_relay(connection: Connection, tenant_id: int, relay: str, rows: Sequence[SourceRow]) -> None:
     """Add the addresses of a source to a relay's hosts, with their names for HELO where they have one."""
     description = described(connection, tenant_id, relay)
     there = {host.ip for host in description.hosts}
-    hosts = store.hosts_of(connection, {bytes(row.ip) for row in group.rows})
+    hosts = store.hosts_of(connection, {bytes(row.ip) for row in rows})
     new = [
         RelayHost(ip=ip, helo=hosts[bytes(row.ip)].host if bytes(row.ip) in hosts else "")
-        for row in sorted(group.rows, key=lambda row: -group.by_id[row.id].messages)
+        for row in rows
         if (ip := str(ip_address(bytes(row.ip)))) not in there
     ]
     room = max(0, 200 - len(description.hosts))

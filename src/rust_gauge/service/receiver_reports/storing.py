@@ -210,9 +210,10 @@ def _add(row: ReportRow, policy_domain: str, known: Mapping[str, int], batch: _B
     outcome = outcome_of(row, policy_domain)
     totals.messages += row.count
     totals.passed += row.count if outcome.aligned else 0
-    domain_id = domain_of(row.header_from, known) or domain_of(policy_domain, known)
-    if domain_id is None:
+    governed = domain_of(policy_domain, known)
+    if governed is None:
         return
+    domain_id = domain_of(row.header_from, known) or governed
     result = _result(row, outcome)
     batch.results[result.digest] = result
     ip = ip_address(row.source_ip).packed

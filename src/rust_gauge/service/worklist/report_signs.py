@@ -69,11 +69,11 @@ def _aligned(group: Group) -> float:
 
 def _of_source(domain: str, source: _Lately, newest: date) -> Incident | None:
     group, mail = source.now, source.now.mail
-    if group.verdict == Verdict.UNKNOWN and mail.messages >= _LEAST and any(row.judged_at for row in group.rows):
+    if group.verdict == Verdict.UNKNOWN and mail.messages >= _LEAST and group.head is not None and group.head.judged_at:
         return Incident(
             f"source:{domain}:{group.name}:unknown", "source", "domain", domain,
             f"Unknown source {group.name} sends as {domain}",
-            f"{mail.messages:,} messages from {len(group.rows):,} addresses in the week to {newest}, "
+            f"{mail.messages:,} messages from {group.addresses:,} addresses in the week to {newest}, "
             f"{mail.messages - mail.neither:,} of them aligned.", Level.INVESTIGATE, _at(_first(group)), mail.messages,
             "Decide whose it is: claim it, and it becomes a relay with its records; or mark it as not yours.",
             evidence=_evidence(group), topic="source", domains=(domain,),
@@ -159,12 +159,11 @@ def _silent(receiver: str, label: str, since: datetime, usual: float | None) -> 
 
 
 def _evidence(group: Group) -> tuple[str, ...]:
-    most = max(group.rows, key=lambda row: group.by_id[row.id].messages)
-    return tuple(str(each["text"])[:500] for each in most.evidence)
+    return tuple(str(each["text"])[:500] for each in group.evidence)
 
 
 def _first(group: Group) -> date:
-    return min(row.first_day for row in group.rows)
+    return group.head.first_day if group.head is not None else group.first_day
 
 
 def _at(day: date) -> datetime:
