@@ -101,8 +101,8 @@ def _views(bench: Bench, domain_id: int) -> Iterator[Figure]:
         sql(
             "INSERT IGNORE INTO report_source (tenant_id, domain_id, ip, verdict, group_name, certainty, evidence, "
             f"first_day, last_day, judged_at) SELECT {tenant.id}, IF(d.seq = 0, {domain_id}, {first} + d.seq - 1), "
-            "INET6_ATON(CONCAT('172.16.', s.seq DIV 250, '.', MOD(s.seq, 250))), 'ours', 'relay', 1, '[]', '2025-01-01', "
-            "'2026-11-19', NOW(6) FROM seq_0_to_199 AS d, seq_0_to_999 AS s"
+            "INET6_ATON(CONCAT('172.16.', s.seq DIV 250, '.', MOD(s.seq, 250))), 'ours', 'relay', 1, '[]', "
+            "'2025-01-01', '2026-11-19', NOW(6) FROM seq_0_to_199 AS d, seq_0_to_999 AS s"
         )
         named = f"domain_id = {domain_id} AND group_name = 'relay'"
         source = int(sql(f"SELECT MIN(id) FROM report_source WHERE {named}").scalar() or 0)

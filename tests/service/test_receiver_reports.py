@@ -11,7 +11,9 @@ import httpx
 import pytest
 
 from rust_gauge.client import Client, NotFoundError
+from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.feeds import FeedSource, NewFeed
+from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.receiver_reports import (
     PathSettings,
     RehearsalPolicy,
@@ -20,6 +22,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceDecision,
     SourceOverview,
 )
+from rust_gauge.contract.relays import RelayDescription, RelayInbound
 from rust_gauge.core.dns import DnsProgram, DnsQuestion
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.service.receiver_reports import keeping
@@ -407,3 +410,47 @@ def test_sources_of_reports_that_come_months_late_are_judged_once(office: Office
     client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), day=DAY - timedelta(days=200)))
     judge(office)
     assert client.reports.overview(office.slug, DOMAIN, days=300).not_judged == 0
+
+
+def test_tls_sessions_are_summed_and_enforce_is_rehearsed(office: Office, client: Client, domain: str) -> None:
+    for back, failed in ((0, 0), (1, 30), (2, 0)):
+        report = tls(DOMAIN, failed=failed, day=DAY - timedelta(days=back))
+        assert client.reports.add(office.slug, json.dumps(report).encode()).state == "stored"
+    found = client.reports.tls(office.slug, DOMAIN)
+    assert (found.successful, found.failed, len(found.days)) == (3 * 512, 30, 3)
+    (failure,) = found.failures
+    assert (failure.result, failure.sessions, failure.mx, failure.blocks) == (
+        "certificate-expired", 30, [f"mx1.{DOMAIN}"], True,
+    )  # fmt: skip
+    assert found.rehearsal.kept_back == 30
+    assert "30 of 1,566 sessions" in found.rehearsal.summary
+    assert [(p.kind, p.text) for p in found.policies] == [("sts", ["version: STSv1"])]
+    assert "nothing is known" in client.reports.tls(office.slug, DOMAIN, days=1).rehearsal.summary
+
+
+def test_a_policy_file_is_served_by_host_and_changes_step_by_step(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    url = f"{office.world.url}/.well-known/mta-sts.txt"
+    host = {"host": f"mta-sts.{DOMAIN}"}
+    assert httpx.get(url, headers=host).status_code == 404
+    inbound = [RelayInbound(priority=10, host="mx1.wrack.example")]
+    client.relays.set(office.slug, "office", RelayDescription(own=True, inbound=inbound))
+    stream = StreamPath(name="letters", relay="office")
+    client.domains.update(office.slug, DOMAIN, DomainChange(streams=[stream]))
+    client.plans.set_settings(office.slug, DOMAIN, PlanSettings(mta_sts="testing", mta_sts_host="sts.wrack.example"))
+    served = client.plans.serve_sts_policy(office.slug, DOMAIN)
+    assert (served.served, served.steps) == (served.planned, [])
+    answer = httpx.get(url, headers=host)
+    assert (answer.status_code, answer.headers["content-type"]) == (200, "text/plain; charset=utf-8")
+    assert answer.text == "version: STSv1\r\nmode: testing\r\nmx: mx1.wrack.example\r\nmax_age: 604800\r\n"
+    records = [r.value for r in client.plans.get(office.slug, DOMAIN).records if r.name == f"_mta-sts.{DOMAIN}"]
+    assert records == [f"v=STSv1; id={served.id};"]
+
+    client.plans.set_settings(office.slug, DOMAIN, PlanSettings(mta_sts="enforce", mta_sts_host="sts.wrack.example"))
+    waiting = client.plans.sts_policy(office.slug, DOMAIN)
+    assert ("mode: testing" in waiting.served, [step.kind for step in waiting.steps]) == (True, ["policy"])
+    with office.world.clock.later(timedelta(hours=1)):
+        client.plans.serve_sts_policy(office.slug, DOMAIN)
+    assert "mode: enforce" in httpx.get(url, headers=host).text
+    assert client.plans.sts_policy(office.slug, DOMAIN).id != served.id

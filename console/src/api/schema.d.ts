@@ -2769,6 +2769,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/domains/{name}/sts-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Sts Policy
+         * @description Return the MTA-STS policy that is served for a domain, the planned one, and the steps from one to the other.
+         */
+        get: operations["get_sts_policy"];
+        put?: never;
+        /**
+         * Serve Sts Policy
+         * @description Serve the policy of the next step under a new id. Publish the record with that id afterwards.
+         */
+        post: operations["serve_sts_policy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/providers": {
         parameters: {
             query?: never;
@@ -3683,6 +3707,26 @@ export interface paths {
          * @description Put a stage into the domain's record plan. Publish the record from there; the path follows what is published.
          */
         post: operations["choose_path_stage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/domains/{name}/tls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tls Overview
+         * @description Return how mail to a domain was encrypted, by TLS reports, and what MTA-STS in mode enforce would have done.
+         */
+        get: operations["get_tls_overview"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -23088,6 +23132,113 @@ export interface components {
             by_walk: components["schemas"]["DmarcResult"];
         };
         /**
+         * StsRehearsal
+         * @description What MTA-STS in mode enforce would have done to past sessions.
+         * @example {
+         *       "sessions": 1,
+         *       "kept_back": 1,
+         *       "days": 1,
+         *       "quiet_days": 1,
+         *       "summary": "text"
+         *     }
+         */
+        StsRehearsal: {
+            /** Sessions */
+            sessions: number;
+            /**
+             * Kept Back
+             * @description Sessions whose mail would have waited or been lost
+             */
+            kept_back: number;
+            /**
+             * Days
+             * @description Days with reports
+             */
+            days: number;
+            /**
+             * Quiet Days
+             * @description Days since the newest of these
+             */
+            quiet_days: number;
+            /** Summary */
+            summary: string;
+        };
+        /**
+         * StsServing
+         * @description The MTA-STS policy that Rust Gauge serves for `mta-sts.<domain>`, and the way to the planned one.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "host": "text",
+         *       "served": "text",
+         *       "planned": "text",
+         *       "id": "text",
+         *       "steps": [
+         *         {
+         *           "kind": "policy",
+         *           "title": "2 SPF records on copperline.example",
+         *           "why": "text",
+         *           "seconds": 1,
+         *           "policy": "text"
+         *         }
+         *       ]
+         *     }
+         */
+        StsServing: {
+            /** Domain */
+            domain: string;
+            /** Host */
+            host: string;
+            /**
+             * Served
+             * @description Empty: none is served yet
+             */
+            served: string;
+            /**
+             * Planned
+             * @description Empty: MTA-STS is not part of the plan
+             */
+            planned: string;
+            /**
+             * Id
+             * @description Of the record at _mta-sts
+             */
+            id: string;
+            /** Steps */
+            steps: components["schemas"]["StsStep"][];
+        };
+        /**
+         * StsStep
+         * @description A step of a change of the MTA-STS policy, in its order.
+         * @example {
+         *       "kind": "policy",
+         *       "title": "2 SPF records on copperline.example",
+         *       "why": "text",
+         *       "seconds": 1,
+         *       "policy": "text"
+         *     }
+         */
+        StsStep: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "policy" | "mx" | "record";
+            /** Title */
+            title: string;
+            /** Why */
+            why: string;
+            /**
+             * Seconds
+             * @description To wait after it, before the next step
+             */
+            seconds: number;
+            /**
+             * Policy
+             * @description The policy file to serve at this step, where it changes
+             */
+            policy: string;
+        };
+        /**
          * SuppressionEntry
          * @description An entry: one address (or `@domain` for all of it), reason and scope.
          * @example {
@@ -23435,6 +23586,211 @@ export interface components {
             of: number;
         };
         /**
+         * TlsDay
+         * @description Sessions of a day.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "successful": 1,
+         *       "failed": 1
+         *     }
+         */
+        TlsDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Successful */
+            successful: number;
+            /** Failed */
+            failed: number;
+        };
+        /**
+         * TlsFailureSeen
+         * @description Sessions that failed alike. `blocks`: a policy in mode enforce keeps such mail back.
+         * @example {
+         *       "result": "text",
+         *       "meaning": "text",
+         *       "remedy": "text",
+         *       "blocks": true,
+         *       "sessions": 1,
+         *       "mx": [
+         *         "text"
+         *       ],
+         *       "receivers": [
+         *         "text"
+         *       ],
+         *       "reasons": [
+         *         "text"
+         *       ],
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20"
+         *     }
+         */
+        TlsFailureSeen: {
+            /**
+             * Result
+             * @description Result type of RFC 8460 §4.3; `not-told` where the report gives no details
+             */
+            result: string;
+            /** Meaning */
+            meaning: string;
+            /** Remedy */
+            remedy: string;
+            /** Blocks */
+            blocks: boolean;
+            /** Sessions */
+            sessions: number;
+            /** Mx */
+            mx: string[];
+            /** Receivers */
+            receivers: string[];
+            /**
+             * Reasons
+             * @description In the senders' own words
+             */
+            reasons: string[];
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
+         * TlsOverview
+         * @description How mail to a domain was encrypted, by TLS reports.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "successful": 1,
+         *       "failed": 1,
+         *       "days": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "successful": 1,
+         *           "failed": 1
+         *         }
+         *       ],
+         *       "failures": [
+         *         {
+         *           "result": "text",
+         *           "meaning": "text",
+         *           "remedy": "text",
+         *           "blocks": true,
+         *           "sessions": 1,
+         *           "mx": [
+         *             "text"
+         *           ],
+         *           "receivers": [
+         *             "text"
+         *           ],
+         *           "reasons": [
+         *             "text"
+         *           ],
+         *           "first_day": "2026-11-20",
+         *           "last_day": "2026-11-20"
+         *         }
+         *       ],
+         *       "receivers": [
+         *         {
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "successful": 1,
+         *           "failed": 1
+         *         }
+         *       ],
+         *       "policies": [
+         *         {
+         *           "kind": "text",
+         *           "text": [
+         *             "The list was cleaned"
+         *           ],
+         *           "receivers": [
+         *             "text"
+         *           ],
+         *           "last_day": "2026-11-20",
+         *           "is_current": true
+         *         }
+         *       ],
+         *       "rehearsal": {
+         *         "sessions": 1,
+         *         "kept_back": 1,
+         *         "days": 1,
+         *         "quiet_days": 1,
+         *         "summary": "text"
+         *       }
+         *     }
+         */
+        TlsOverview: {
+            /** Domain */
+            domain: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Successful */
+            successful: number;
+            /** Failed */
+            failed: number;
+            /** Days */
+            days: components["schemas"]["TlsDay"][];
+            /**
+             * Failures
+             * @description Most sessions first
+             */
+            failures: components["schemas"]["TlsFailureSeen"][];
+            /** Receivers */
+            receivers: components["schemas"]["TlsReceiver"][];
+            /** Policies */
+            policies: components["schemas"]["TlsPolicyReported"][];
+            rehearsal: components["schemas"]["StsRehearsal"];
+        };
+        /**
+         * TlsPolicyReported
+         * @description A policy as senders saw it, with whether it is the one that is published now.
+         * @example {
+         *       "kind": "text",
+         *       "text": [
+         *         "The list was cleaned"
+         *       ],
+         *       "receivers": [
+         *         "text"
+         *       ],
+         *       "last_day": "2026-11-20",
+         *       "is_current": true
+         *     }
+         */
+        TlsPolicyReported: {
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string[];
+            /** Receivers */
+            receivers: string[];
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /**
+             * Is Current
+             * @description Null where no policy of the record plan is there to compare with
+             */
+            is_current: boolean | null;
+        };
+        /**
          * TlsPolicySeen
          * @description A policy as the receiver applied it, and how sessions went.
          * @example {
@@ -23459,6 +23815,26 @@ export interface components {
             text: string[];
             /** Mx */
             mx: string[];
+            /** Successful */
+            successful: number;
+            /** Failed */
+            failed: number;
+        };
+        /**
+         * TlsReceiver
+         * @description Sessions of one sender of reports.
+         * @example {
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "successful": 1,
+         *       "failed": 1
+         *     }
+         */
+        TlsReceiver: {
+            /** Receiver */
+            receiver: string;
+            /** Label */
+            label: string;
             /** Successful */
             successful: number;
             /** Failed */
@@ -48270,6 +48646,236 @@ export interface operations {
             };
         };
     };
+    get_sts_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StsServing"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_sts_policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StsServing"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_providers: {
         parameters: {
             query?: never;
@@ -54744,6 +55350,108 @@ export interface operations {
             };
             /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tls_overview: {
+        parameters: {
+            query?: {
+                /** @description Length of the period */
+                days?: number;
+                /** @description Last day; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TlsOverview"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -31,6 +31,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceMail,
     SourceOverview,
     StoredReport,
+    TlsOverview,
 )
 
 DEFAULT = "sources"
@@ -92,6 +93,11 @@ def register(noun: Noun) -> None:
     made.add_argument("--unknown-a-day", type=int, metavar="COUNT",
                       help="messages a day of one unknown source that are let pass (10)")  # fmt: skip
     made.add_argument("--stage-days", type=int, metavar="COUNT", help="shortest time at a stage (14)")
+    made = noun.add(
+        "tls", tls, "TLS reports: sessions, failures, policies seen; exit with 3 if sessions failed", DOCUMENT
+    )
+    made.add_argument("domain")
+    period_options(made, 30)
     made = noun.add("add", add, "store reports from files and folders; safe to repeat", TABLE)
     made.add_argument("files", nargs="+", metavar="FILE", help="reports, messages that carry them, or folders")
     made = noun.add("reports", list_reports, "list stored reports, newest first", TABLE)
@@ -309,6 +315,36 @@ def _show_rehearsal(session: Session, found: Rehearsal) -> None:
           f"{r.ours_hit:,.0f}") for r in found.receivers[:20]),
         right=(1, 2, 3, 4, 5),
     )  # fmt: skip
+
+
+def tls(session: Session) -> int:
+    """Show sessions by result, receiver and MX. Exit status 3 when some failed."""
+    a = session.arguments
+    days, last = days_chosen(a)
+    found = session.client.reports.tls(session.tenant(a.domain), a.domain, days=days, last=last)
+    session.output.document(a.format, found, lambda: _show_tls(session, found))
+    return 3 if found.failed else 0
+
+
+def _show_tls(session: Session, found: TlsOverview) -> None:
+    output = session.output
+    output.line(f"{found.domain}, {found.first} to {found.last}: {found.successful:,} sessions succeeded, "
+                f"{found.failed:,} failed. {found.rehearsal.summary}.")  # fmt: skip
+    if found.failures:
+        output.line()
+        output.table(
+            ("result", "sessions", "MX", "receivers", "last day", "what to do"),
+            ((f.result, f"{f.sessions:,}", ", ".join(f.mx), ", ".join(f.receivers), f.last_day,
+              f"{f.meaning}. {f.remedy}") for f in found.failures),
+            right=(1,),
+        )  # fmt: skip
+    if found.policies:
+        output.line("\nPolicies as senders saw them:")
+        output.table(
+            ("kind", "policy", "receivers", "last day", "published now"),
+            ((p.kind, "; ".join(p.text), ", ".join(p.receivers), p.last_day,
+              "-" if p.is_current is None else "yes" if p.is_current else "no") for p in found.policies),
+        )  # fmt: skip
 
 
 def path(session: Session) -> int:

@@ -8,8 +8,8 @@ from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, number_id, positive
 from rust_gauge.cli.output import Output, plural
 from rust_gauge.cli.plan_view import COLUMNS, row_of, show_plan, zone_fragment
-from rust_gauge.cli.session import Session, checked, read_secret
-from rust_gauge.contract.plans import PlanSettings, SpfWay
+from rust_gauge.cli.session import Session, checked, read_secret, write_bytes
+from rust_gauge.contract.plans import PlanSettings, SpfWay, StsServing
 from rust_gauge.contract.publishing import NewUpdateServer, Publication, RrsetChange, UpdateServer
 
 DEFAULT = "show"
@@ -40,6 +40,10 @@ def register(noun: Noun) -> None:
     made.add_argument("--mta-sts", choices=("off", "testing", "enforce"), help="mode of the MTA-STS policy")
     made.add_argument("--mta-sts-host", metavar="HOST", help="the host that serves the MTA-STS policy")
     made.add_argument("--tls-reports-to", metavar="ADDRESS", help="address for TLS reports")
+    made = noun.add("sts", sts, "the MTA-STS policy that is served, and the steps to the planned one", DOCUMENT)
+    made.add_argument("domain")
+    made.add_argument("--serve", action="store_true", help="serve the policy of the next step, under a new id")
+    made.add_argument("--file", metavar="FILE", help="write the planned policy there, to serve it elsewhere")
     made = noun.add("add-key", add_key, "create a DKIM key; prints the private half (shown only once)", DOCUMENT)
     made.add_argument("domain")
     made.add_argument("selector")
@@ -235,3 +239,31 @@ def remove_server(session: Session) -> int:
     session.client.publishing.delete_server(session.tenant(), zone)
     session.output.say(f"Removed the update server of {zone}.")
     return 0
+
+
+def sts(session: Session) -> int:
+    """Show the MTA-STS policy that is served; serve the next one. Exit status 3 where steps are left."""
+    arguments, output = session.arguments, session.output
+    tenant, client = session.tenant(arguments.domain), session.client.plans
+    found = client.serve_sts_policy(tenant, arguments.domain) if arguments.serve else None
+    found = found or client.sts_policy(tenant, arguments.domain)
+    if arguments.file:
+        write_bytes(arguments.file, [found.planned.encode()])
+    output.document(arguments.format, found, lambda: _show_sts(session, found))
+    return 3 if found.steps or (found.planned and not found.served) else 0
+
+
+def _show_sts(session: Session, found: StsServing) -> None:
+    output = session.output
+    if not found.planned:
+        output.line(f"{found.domain} has no MTA-STS policy in its plan.")
+        output.line(f"Add one: rustgauge plan set {found.domain} --mta-sts testing")
+        return
+    served = f"Served for {found.host}, id {found.id}:"
+    output.line(served if found.served else f"Nothing is served for {found.host} yet. Planned:")
+    for line in (found.served or found.planned).splitlines():
+        output.line(f"  {line}")
+    for number, step in enumerate(found.steps, 1):
+        wait = f"; then wait {step.seconds // 3600:,} hours" if step.seconds else ""
+        output.line(f"{number}. {step.title}{wait}")
+        output.line(f"   {step.why}")

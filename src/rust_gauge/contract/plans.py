@@ -157,6 +157,27 @@ class Plan(Model):
     total: int = 0
 
 
+class StsStep(Model):
+    """A step of a change of the MTA-STS policy, in its order."""
+
+    kind: Literal["policy", "mx", "record"]
+    title: str
+    why: str
+    seconds: int = Field(description="To wait after it, before the next step")
+    policy: str = Field(description="The policy file to serve at this step, where it changes")
+
+
+class StsServing(Model):
+    """The MTA-STS policy that Rust Gauge serves for `mta-sts.<domain>`, and the way to the planned one."""
+
+    domain: str
+    host: str
+    served: str = Field(description="Empty: none is served yet")
+    planned: str = Field(description="Empty: MTA-STS is not part of the plan")
+    id: str = Field(description="Of the record at _mta-sts")
+    steps: list[StsStep]
+
+
 class NewKey(Model):
     """A DKIM key to create."""
 

@@ -454,3 +454,70 @@ class Rehearsal(Model):
     quiet_days: int = Field(description="Days since the newest mail of ours or unknown that would be hit")
     days_with_reports: int
     summary: str
+
+
+class TlsDay(Model):
+    """Sessions of a day."""
+
+    day: date
+    successful: int
+    failed: int
+
+
+class TlsFailureSeen(Model):
+    """Sessions that failed alike. `blocks`: a policy in mode enforce keeps such mail back."""
+
+    result: str = Field(description="Result type of RFC 8460 §4.3; `not-told` where the report gives no details")
+    meaning: str
+    remedy: str
+    blocks: bool
+    sessions: int
+    mx: list[str]
+    receivers: list[str]
+    reasons: list[str] = Field(description="In the senders' own words")
+    first_day: date
+    last_day: date
+
+
+class TlsReceiver(Model):
+    """Sessions of one sender of reports."""
+
+    receiver: str
+    label: str
+    successful: int
+    failed: int
+
+
+class TlsPolicyReported(Model):
+    """A policy as senders saw it, with whether it is the one that is published now."""
+
+    kind: str
+    text: list[str]
+    receivers: list[str]
+    last_day: date
+    is_current: bool | None = Field(description="Null where no policy of the record plan is there to compare with")
+
+
+class StsRehearsal(Model):
+    """What MTA-STS in mode enforce would have done to past sessions."""
+
+    sessions: int
+    kept_back: int = Field(description="Sessions whose mail would have waited or been lost")
+    days: int = Field(description="Days with reports")
+    quiet_days: int = Field(description="Days since the newest of these")
+    summary: str
+
+
+class TlsOverview(Model):
+    """How mail to a domain was encrypted, by TLS reports."""
+
+    domain: str
+    first: date
+    last: date
+    successful: int
+    failed: int
+    days: list[TlsDay]
+    failures: list[TlsFailureSeen] = Field(description="Most sessions first")
+    receivers: list[TlsReceiver]
+    policies: list[TlsPolicyReported]
+    rehearsal: StsRehearsal

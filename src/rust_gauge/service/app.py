@@ -15,6 +15,7 @@ from rust_gauge.service.jobs import routes as jobs
 from rust_gauge.service.mailflow import routes as mailflow
 from rust_gauge.service.placement import pages as shared
 from rust_gauge.service.placement import routes as placement
+from rust_gauge.service.plans import pages as policies
 from rust_gauge.service.plans import routes as plans
 from rust_gauge.service.providers import routes as providers
 from rust_gauge.service.readings import routes as readings
@@ -53,6 +54,7 @@ ROUTERS = (
     feeds.router,
     webhooks.router,
     confirmation.router,
+    policies.router,
     shared.router,
     unsubscribe.router,
 )

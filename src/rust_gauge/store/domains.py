@@ -109,6 +109,16 @@ def add_domain(connection: Connection, tenant_id: int, name: str, selectors: lis
     return changed.rowcount > 0
 
 
+def sts_policy_of(connection: Connection, name: str) -> str:
+    """Return the MTA-STS policy that is served for a domain; that of a tenant who proved it before others'."""
+    d = t.sending_domain.c
+    rows = connection.execute(select(d.tenant_id, d.plan).where(d.name == name, d.plan.like('%"sts_policy"%'))).all()
+    found = [(row.tenant_id, str(row.plan.get("sts_policy", ""))) for row in rows]
+    if len(found) > 1:
+        found.sort(key=lambda each: not any(row.verified for row in list_domains(connection, each[0], name=name)))
+    return found[0][1] if found else ""
+
+
 def update_domain(connection: Connection, domain_id: int, **values: object) -> None:
     """Set columns such as `selectors`, `streams` or `origin`."""
     connection.execute(update(t.sending_domain).where(t.sending_domain.c.id == domain_id).values(**values))

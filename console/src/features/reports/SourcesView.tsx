@@ -8,6 +8,7 @@ import {PathCard} from './PathCard';
 import {RehearsalCard} from './RehearsalCard';
 import {SourceCard} from './SourceCard';
 import {SourcesCard} from './SourcesCard';
+import {TlsCard} from './TlsCard';
 import {UploadCard} from './UploadCard';
 import {useOverview} from './queries';
 
@@ -48,6 +49,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
       <DaysCard domain={name} days={overview.data.days} />
       <PathCard tenant={tenant} domain={name} />
       <RehearsalCard tenant={tenant} domain={name} days={days} />
+      <TlsCard tenant={tenant} domain={name} days={days} />
     </Stack>
   );
 }

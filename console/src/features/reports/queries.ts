@@ -37,6 +37,13 @@ export const usePath = (tenant: string, name: string) =>
     queryFn: ({signal}) => unwrap(api.GET(`${DOMAIN}/policy-path`, {params: {path: {tenant, name}}, signal})),
   });
 
+export const useTls = (tenant: string, name: string, days: number) =>
+  useQuery({
+    queryKey: key(tenant, 'tls', name, days),
+    queryFn: ({signal}) => unwrap(api.GET(`${DOMAIN}/tls`, {params: {path: {tenant, name}, query: {days}}, signal})),
+    placeholderData: keepPreviousData,
+  });
+
 export const useReportedDomains = (tenant: string, days: number) =>
   useQuery({
     queryKey: key(tenant, 'domains', days),

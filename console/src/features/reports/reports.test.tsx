@@ -403,6 +403,50 @@ describe('reports over all domains', () => {
   });
 });
 
+describe('TLS', () => {
+  it('says what failed, what it means and what enforce would have done', async () => {
+    const tls: Schemas['TlsOverview'] = {
+      domain: 'copperline.example',
+      first: '2026-09-02',
+      last: '2026-11-30',
+      successful: 900,
+      failed: 30,
+      days: [{day: '2026-11-30', successful: 900, failed: 30}],
+      failures: [
+        {
+          result: 'certificate-expired',
+          meaning: 'The certificate has expired',
+          remedy: 'Renew it',
+          blocks: true,
+          sessions: 30,
+          mx: ['mx1.skerry.example'],
+          receivers: ['Tidepost'],
+          reasons: [],
+          first_day: '2026-11-30',
+          last_day: '2026-11-30',
+        },
+      ],
+      receivers: [],
+      policies: [
+        {kind: 'sts', text: ['version: STSv1'], receivers: ['Tidepost'], last_day: '2026-11-30', is_current: false},
+      ],
+      rehearsal: {
+        sessions: 930,
+        kept_back: 30,
+        days: 1,
+        quiet_days: 0,
+        summary: 'Mode enforce would have kept back 30 of 930',
+      },
+    };
+    serviceWith({...answers, [`GET ${DOMAIN}/tls`]: tls});
+    show();
+    const card = await screen.findByRole('region', {name: 'TLS'});
+    expect(within(card).getByText('The certificate has expired. Renew it.')).toBeTruthy();
+    expect(within(card).getByText('Mode enforce would have kept back 30 of 930.')).toBeTruthy();
+    expect(within(card).getByRole('img', {name: 'Sessions by day, at most 930; 30 failed'})).toBeTruthy();
+  });
+});
+
 describe('shares', () => {
   it('have a dash where there is no mail', () => {
     expect([share(1, 3), share(0, 0), aligned(mail(10, 4))]).toEqual(['33.3 %', '–', 6]);

@@ -27,6 +27,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    TlsOverview,
 )
 
 
@@ -80,6 +81,10 @@ class Reports(Part):
     ) -> "builtins.list[ReportedDomain]":
         """Return domains that receivers reported about, with their mail by whose it is."""
         return (await self._client.send(calls.list_domains(tenant, days, last))).items
+
+    async def tls(self, tenant: str, domain: str, *, days: int = 30, last: date | None = None) -> TlsOverview:
+        """Return how mail to a domain was encrypted, by TLS reports, and what mode enforce would have done."""
+        return await self._client.send(calls.get_tls(tenant, domain, days, last))
 
     async def retention(self, tenant: str) -> ReportRetention:
         """Return how long reports are kept."""

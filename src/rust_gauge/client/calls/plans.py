@@ -1,7 +1,7 @@
 """Calls of `client.plans`."""
 
 from rust_gauge.client.calls.call import Call, domain_path, make_call, repeatable
-from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings, StsServing
 
 
 def get_plan(tenant: str, name: str) -> Call[Plan]:
@@ -18,3 +18,11 @@ def set_plan_settings(tenant: str, name: str, settings: PlanSettings) -> Call[Pl
 
 def add_plan_key(tenant: str, name: str, new: NewKey) -> Call[MadeKey]:
     return make_call("POST", domain_path(tenant, name) + "/plan/keys", MadeKey, new)
+
+
+def get_sts_policy(tenant: str, name: str) -> Call[StsServing]:
+    return make_call("GET", domain_path(tenant, name) + "/sts-policy", StsServing)
+
+
+def serve_sts_policy(tenant: str, name: str) -> Call[StsServing]:
+    return make_call("POST", domain_path(tenant, name) + "/sts-policy", StsServing)

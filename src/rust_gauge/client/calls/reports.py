@@ -26,6 +26,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    TlsOverview,
 )
 
 _REPORTS = "receiver-reports"
@@ -70,6 +71,10 @@ def list_receivers(tenant: str, days: int) -> Call[Page[Receiver]]:
 
 def list_domains(tenant: str, days: int, last: object) -> Call[Page[ReportedDomain]]:
     return make_call("GET", tenant_path(tenant, "reported-domains"), Page[ReportedDomain], days=days, last=last)
+
+
+def get_tls(tenant: str, domain: str, days: int, last: object) -> Call[TlsOverview]:
+    return make_call("GET", domain_path(tenant, domain) + "/tls", TlsOverview, days=days, last=last)
 
 
 def get_retention(tenant: str) -> Call[ReportRetention]:

@@ -4,7 +4,7 @@
 
 from rust_gauge.client.calls import plans as calls
 from rust_gauge.client.synchronous.part import Part
-from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings, StsServing
 
 
 class Plans(Part):
@@ -28,3 +28,11 @@ class Plans(Part):
         """Create a DKIM key. The private key is in this answer only. AlreadyThereError if the plan has one there."""
         new = NewKey.model_construct(selector=selector, kind=kind, replace=replace)  # type: ignore[arg-type]
         return self._client.send(calls.add_plan_key(tenant, name, new))
+
+    def sts_policy(self, tenant: str, name: str) -> StsServing:
+        """Return the MTA-STS policy that is served for a domain, the planned one, and the steps between them."""
+        return self._client.send(calls.get_sts_policy(tenant, name))
+
+    def serve_sts_policy(self, tenant: str, name: str) -> StsServing:
+        """Serve the policy of the next step under a new id. Publish the record with that id afterwards."""
+        return self._client.send(calls.serve_sts_policy(tenant, name))

@@ -54,7 +54,7 @@ _VIEWER = """
     list_new_recipients
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
     get_report_retention get_source_overview get_source rehearse_policy get_policy_path
-    list_reported_domains
+    list_reported_domains get_tls_overview get_sts_policy
 """
 
 _OPERATOR = """
@@ -74,7 +74,7 @@ _OPERATOR = """
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
     add_new_recipients verify_addresses list_recipient_sources
     add_receiver_report replay_reports delete_rejected_report delete_receiver_report claim_source decide_source
-    set_policy_path stop_policy_path choose_path_stage
+    set_policy_path stop_policy_path choose_path_stage serve_sts_policy
 """
 
 _ADMIN = """

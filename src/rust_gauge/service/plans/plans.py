@@ -97,7 +97,12 @@ def put_settings(context: Context, tenant: TenantAccess, text: str, settings: Pl
     if settings.mta_sts_host:
         settings = settings.model_copy(update={"mta_sts_host": domain_name(settings.mta_sts_host)})
     plan = {**row.plan, "settings": settings.model_dump(mode="json")}
-    if settings.mta_sts and (settings.mta_sts != settings_of(row).mta_sts or "sts_id" not in row.plan):
+    served_here = bool(row.plan.get("sts_policy"))  # the id changes with what is served
+    if (
+        settings.mta_sts
+        and not served_here
+        and (settings.mta_sts != settings_of(row).mta_sts or "sts_id" not in row.plan)
+    ):
         plan["sts_id"] = context.clock().strftime("%Y%m%dT%H%M%S")
     _store(context, row, plan)
     return get_plan(context, tenant, text)

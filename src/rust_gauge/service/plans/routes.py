@@ -5,12 +5,12 @@ from typing import Annotated
 from fastapi import Path
 
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings
+from rust_gauge.contract.plans import MadeKey, NewKey, Plan, PlanSettings, StsServing
 from rust_gauge.contract.publishing import NewUpdateServer, Publication, UpdateServer, ZoneChange, ZoneChangeRequest
 from rust_gauge.contract.watches import Watch, WatchRequest, WatchSettings
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.plans import plans, propagation, publishing
+from rust_gauge.service.plans import plans, propagation, publishing, sts
 
 router = api_router()
 
@@ -137,3 +137,15 @@ def list_publications(context: Ctx, tenant: Tenant, name: Name) -> Page[Publicat
 def roll_back_publication(context: Ctx, tenant: Tenant, id: int, principal: Asker) -> Publication:
     """Undo a change: restore what was there before, unless somebody changed it since."""
     return publishing.roll_back_publication(context, tenant, id, principal.email)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/sts-policy", tags=["plans"], operation_id="get_sts_policy")
+def get_sts_policy(context: Ctx, tenant: Tenant, name: Name) -> StsServing:
+    """Return the MTA-STS policy that is served for a domain, the planned one, and the steps from one to the other."""
+    return sts.get_serving(context, tenant, name)
+
+
+@router.post("/tenants/{tenant}/domains/{name}/sts-policy", tags=["plans"], operation_id="serve_sts_policy")
+def serve_sts_policy(context: Ctx, tenant: Tenant, name: Name) -> StsServing:
+    """Serve the policy of the next step under a new id. Publish the record with that id afterwards."""
+    return sts.serve_step(context, tenant, name)

@@ -26,11 +26,12 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    TlsOverview,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing
+from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing, tls
 
 router = api_router()
 Id = Annotated[int, Path(ge=1)]
@@ -200,3 +201,9 @@ def stop_policy_path(context: Ctx, tenant: Tenant, name: Name) -> None:
 def choose_path_stage(context: Ctx, tenant: Tenant, name: Name, body: PathAdvance) -> PolicyPath:
     """Put a stage into the domain's record plan. Publish the record from there; the path follows what is published."""
     return paths.advance(context, tenant, name, body)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/tls", tags=["reports"], operation_id="get_tls_overview")
+def get_tls_overview(context: Ctx, tenant: Tenant, name: Name, days: Days = 30, last: LastDay = None) -> TlsOverview:
+    """Return how mail to a domain was encrypted, by TLS reports, and what MTA-STS in mode enforce would have done."""
+    return tls.get_tls(context, tenant, name, days, last)
