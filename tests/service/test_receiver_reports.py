@@ -30,6 +30,7 @@ from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from tests.conftest import Office, World, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
+from tests.rows import ndjson, row
 
 
 @pytest.fixture
@@ -454,3 +455,16 @@ def test_a_policy_file_is_served_by_host_and_changes_step_by_step(
         client.plans.serve_sts_policy(office.slug, DOMAIN)
     assert "mode: enforce" in httpx.get(url, headers=host).text
     assert client.plans.sts_policy(office.slug, DOMAIN).id != served.id
+
+
+def test_reports_are_compared_with_what_our_events_say(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    rows = [row(n, kind="delivered", domain=DOMAIN, time=f"{DAY}T09:00:00Z", recipient=f"p{n}@tidepost.example")
+            for n in range(40)]  # fmt: skip
+    client.events.load(office.slug, ndjson(*rows))
+    client.reports.add(office.slug, aggregate(record("192.0.2.9", 200, spf=True, dkim=True)))
+    judge(office)
+    (found,) = client.reports.overview(office.slug, DOMAIN).by_receiver
+    assert (found.receiver, found.reported, found.sent, found.unexplained) == ("tidepost.example", 200, 40, True)
+    assert "What receivers reported" in client.worklist.report(office.slug).text

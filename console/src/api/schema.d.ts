@@ -18023,6 +18023,42 @@ export interface components {
             silent_since?: string | null;
         };
         /**
+         * ReceiverCount
+         * @description What a receiver reported as ours beside what our events say it took. They differ by mail that was forwarded there,
+         *     by reports that are missing, and by mail that no feed knows.
+         * @example {
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "reported": 1,
+         *       "not_aligned": 1,
+         *       "sent": 1,
+         *       "unexplained": true
+         *     }
+         */
+        ReceiverCount: {
+            /** Receiver */
+            receiver: string;
+            /** Label */
+            label: string;
+            /**
+             * Reported
+             * @description Messages of ours in its reports
+             */
+            reported: number;
+            /** Not Aligned */
+            not_aligned: number;
+            /**
+             * Sent
+             * @description Messages that our events say it took; null: no events of this provider
+             */
+            sent: number | null;
+            /**
+             * Unexplained
+             * @description It reports clearly more mail of ours than our events know
+             */
+            unexplained: boolean;
+        };
+        /**
          * ReceiverRule
          * @description How a tray answers for some recipients. The first rule that matches a recipient counts.
          *
@@ -22385,6 +22421,16 @@ export interface components {
          *           "passed": 1
          *         }
          *       ],
+         *       "by_receiver": [
+         *         {
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "reported": 1,
+         *           "not_aligned": 1,
+         *           "sent": 1,
+         *           "unexplained": true
+         *         }
+         *       ],
          *       "not_judged": 1
          *     }
          */
@@ -22413,6 +22459,8 @@ export interface components {
             days: components["schemas"]["ReportDay"][];
             /** Unknown Names */
             unknown_names: components["schemas"]["UnknownName"][];
+            /** By Receiver */
+            by_receiver: components["schemas"]["ReceiverCount"][];
             /**
              * Not Judged
              * @description Addresses that wait to be judged; they count as unknown

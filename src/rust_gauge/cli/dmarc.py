@@ -174,6 +174,13 @@ def _show_overview(session: Session, found: SourceOverview) -> None:
     )  # fmt: skip
     output.line()
     output.table(_SOURCE_COLUMNS, (_source_row(each) for each in found.sources), right=(2, 3, 4, 5))
+    if any(each.unexplained for each in found.by_receiver):
+        output.line("\nMore mail of ours than our events know:")
+        output.table(
+            ("receiver", "reported", "delivered by our events"),
+            ((r.label, f"{r.reported:,}", f"{r.sent:,}") for r in found.by_receiver if r.unexplained),
+            right=(1, 2),
+        )
     if found.not_judged:
         output.line(f"\n{_addresses(found.not_judged)} not judged yet; they count as unknown.")
     if found.unknown_names:

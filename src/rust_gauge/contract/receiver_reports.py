@@ -304,6 +304,19 @@ class UnknownName(Model):
     passed: int
 
 
+class ReceiverCount(Model):
+    """What a receiver reported as ours beside what our events say it took. They differ by mail that was forwarded there,
+    by reports that are missing, and by mail that no feed knows.
+    """
+
+    receiver: str
+    label: str
+    reported: int = Field(description="Messages of ours in its reports")
+    not_aligned: int
+    sent: int | None = Field(description="Messages that our events say it took; null: no events of this provider")
+    unexplained: bool = Field(description="It reports clearly more mail of ours than our events know")
+
+
 class SourceOverview(Model):
     """Who sends as a domain, by what receivers reported."""
 
@@ -316,6 +329,7 @@ class SourceOverview(Model):
     sources: list[Source]
     days: list[ReportDay]
     unknown_names: list[UnknownName]
+    by_receiver: list[ReceiverCount]
     not_judged: int = Field(description="Addresses that wait to be judged; they count as unknown")
 
 

@@ -4,6 +4,7 @@ import {Card} from '../../design/Card';
 import {Stack} from '../../design/Stack';
 import {useView} from '../../shell/view';
 import {DaysCard} from './DaysCard';
+import {ReceiversCard} from './ReceiversCard';
 import {PathCard} from './PathCard';
 import {RehearsalCard} from './RehearsalCard';
 import {SourceCard} from './SourceCard';
@@ -47,6 +48,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
       )}
       <SourcesCard overview={overview.data} onOpen={open} />
       <DaysCard domain={name} days={overview.data.days} />
+      <ReceiversCard domain={name} receivers={overview.data.by_receiver} />
       <PathCard tenant={tenant} domain={name} />
       <RehearsalCard tenant={tenant} domain={name} days={days} />
       <TlsCard tenant={tenant} domain={name} days={days} />

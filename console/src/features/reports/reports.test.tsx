@@ -64,6 +64,9 @@ const overview: Schemas['SourceOverview'] = {
   unknown_names: [
     {name: 'shop.copperline.example', first_day: '2026-11-29', last_day: '2026-11-30', messages: 7, passed: 0},
   ],
+  by_receiver: [
+    {receiver: 'tidepost.example', label: 'Tidepost', reported: 960, not_aligned: 60, sent: 500, unexplained: true},
+  ],
   not_judged: 3,
 };
 const path: Schemas['PolicyPath'] = {
@@ -163,6 +166,7 @@ describe('sources of a domain', () => {
     expect(screen.getByText('1 source of ours not aligned; 1 unknown source: decide whose they are')).toBeTruthy();
     expect(screen.getByText('3 addresses are not judged yet and count as unknown.')).toBeTruthy();
     expect(screen.getByText('shop.copperline.example')).toBeTruthy();
+    expect(screen.getByText('more than our events know')).toBeTruthy();
   });
 
   it('are opened by the address, and decided', async () => {

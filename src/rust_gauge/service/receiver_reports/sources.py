@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from rust_gauge.contract.receiver_reports import (
+    ReceiverCount,
     ReportDay,
     ReportedDomain,
     Source,
@@ -36,7 +37,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.periods import period_of
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import domains as store_domains
-from rust_gauge.store import policy_paths
+from rust_gauge.store import flow, policy_paths, providers
 from rust_gauge.store import receiver_reports as store_reports
 from rust_gauge.store import relays as store_relays
 from rust_gauge.store import report_sources as store
@@ -47,6 +48,7 @@ from rust_gauge.store.report_sources import DecisionRow, SourceRow
 _LISTED = 500  # sources, and addresses of one
 _LOOKED_AT = 5000  # addresses of one
 _IDENTITIES = 100
+_MORE, _LEAST = 1.25, 50  # reported mail that events do not explain: so many times as much, and so many messages more
 _ORDER = {Verdict.OURS: 0, Verdict.UNKNOWN: 1, Verdict.FORWARDED: 2, Verdict.NOT_OURS: 3}
 
 
@@ -93,10 +95,39 @@ def get_overview(context: Context, tenant: TenantAccess, name: str, days: int, l
                             passed=each.passed)
                 for each in store.names_below(connection, row.id, first, last)
             ],
+            by_receiver=_by_receiver(connection, tenant.id, row.id, first, last),
             not_judged=store.count_waiting(connection, row.id),
         )  # fmt: skip
 
     return context.store.transaction(read)
+
+
+def _by_receiver(
+    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date
+) -> list[ReceiverCount]:
+    """Return what each receiver reported of ours beside what our events say that it took."""
+    names = store.receiver_names(connection, tenant_id)
+    reported: dict[int, SourceMail] = defaultdict(SourceMail)
+    days: dict[int, list[date]] = {}
+    for each in store.sums_by_verdict(connection, domain_id, first, last):
+        if each.verdict == Verdict.OURS and each.receiver_id in names:
+            add_mail(reported[each.receiver_id], each.outcome, each.n)
+            days.setdefault(each.receiver_id, [each.day, each.day])[1] = each.day
+    ids = providers.known_ids(connection, {names[id][0] for id in reported})
+    out = []
+    for id, mail in sorted(reported.items(), key=lambda item: -item[1].messages):
+        name, label = names[id]
+        sent = None
+        if name in ids:  # over the days that it reported on
+            taken = flow.delivered_at(connection, tenant_id, [domain_id], *days[id])
+            sent = sum(n for _, provider_id, n in taken if provider_id == ids[name])
+        out.append(
+            ReceiverCount(
+                receiver=name, label=label, reported=mail.messages, not_aligned=mail.neither, sent=sent,
+                unexplained=sent is not None and mail.messages > _MORE * sent + _LEAST,
+            )
+        )  # fmt: skip
+    return out
 
 
 def list_domains(context: Context, tenant: TenantAccess, days: int, last: date | None) -> list[ReportedDomain]:

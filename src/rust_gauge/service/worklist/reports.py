@@ -5,7 +5,7 @@ The console shows the same for printing; here it goes to the people whom a tenan
 
 import base64
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
 
@@ -14,10 +14,12 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.flow import FlowRow, Rate
 from rust_gauge.contract.readings import WallRow
+from rust_gauge.contract.receiver_reports import ReportedDomain, SourceMail
 from rust_gauge.contract.worklist import AlertSettings, Report, WorkItem
 from rust_gauge.gateways.mail_out import MailNotSent
 from rust_gauge.service.mailflow.flow import FlowQuery, get_flow
 from rust_gauge.service.readings import wall
+from rust_gauge.service.receiver_reports import sources
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.mail import relay_of, send_mail
 from rust_gauge.service.runtime.periods import period_of
@@ -134,17 +136,21 @@ def _make(context: Context, tenant: TenantAccess, days: int, last: date | None, 
     picture = {"source": source, "width": report_charts.WIDTH, "height": height} if rows else None
     readings = _Table("Readings (0 to 100)", _READING_HEADS, [_reading(row, days) for row in rows], right=(1, 2, 3))
     mail = _Table(f"Mailbox providers, {days} days", _MAIL_HEADS, [_mail(row) for row in flow.providers], right=(1, 2))
+    before_first = first - timedelta(days=1)
+    earlier = {each.domain: each for each in sources.list_domains(context, tenant, days, before_first)}
+    said = [_reported(each, earlier.get(each.domain)) for each in sources.list_domains(context, tenant, days, end)]
+    reported = _Table(f"What receivers reported, {days} days", _REPORTED_HEADS, said, right=(1, 2, 3, 4, 5))
     counts, before = flow.total.counts.delivered, flow.total.before.delivered
     summary = f"{counts:,} messages delivered in {days} days, {before:,} in the {days} days before."
     made = Report(
         title=f"{tenant.name}: mail from {first:%d %b} to {end:%d %b %Y}",
-        text=_text(f"{tenant.name}: {summary}", [readings, mail], resolved, todo, link),
+        text=_text(f"{tenant.name}: {summary}", [readings, mail, reported], resolved, todo, link),
         html=render(
             "report.html",
             tenant=tenant.name,
             summary=summary,
             picture=picture,
-            tables=[table for table in (readings, mail) if table.rows],
+            tables=[table for table in (readings, mail, reported) if table.rows],
             resolved=resolved,
             next=todo[:_NEXT],
             link=link,
@@ -170,6 +176,7 @@ def _items(context: Context, tenant: TenantAccess, first: date, last: date) -> t
 
 
 _READING_HEADS = ("Domain", "Start", "End", "Change", "Condition", "Main factor")
+_REPORTED_HEADS = ("Domain", "Ours, aligned", "Before", "Unknown", "Forwarded", "Not ours, of it refused")
 _MAIL_HEADS = ("Provider", "Delivered", "Before", "Permanent bounces", "Delayed", "Complaints")
 
 
@@ -221,6 +228,22 @@ def _mail(row: FlowRow) -> tuple[str, ...]:
         row.label or row.provider, f"{row.counts.delivered:,}", f"{row.before.delivered:,}", _rate(row.permanent),
         _rate(row.delayed), complaints,
     )  # fmt: skip
+
+
+def _reported(row: ReportedDomain, before: ReportedDomain | None) -> tuple[str, ...]:
+    """Return the cells of a domain: shares with what they were computed from, and counts."""
+    refused = f" ({row.not_ours.rejected:,})" if row.not_ours.messages else ""
+    return (
+        row.domain, _aligned(row.ours), _aligned(before.ours) if before else "-", f"{row.unknown.messages:,}",
+        f"{row.forwarded.messages:,}", f"{row.not_ours.messages:,}{refused}",
+    )  # fmt: skip
+
+
+def _aligned(mail: SourceMail) -> str:
+    if not mail.messages:
+        return "-"
+    aligned = mail.messages - mail.neither
+    return f"{100 * aligned / mail.messages:.1f} % ({aligned:,} of {mail.messages:,})"
 
 
 def _rate(rate: Rate | None) -> str:
