@@ -18,16 +18,23 @@ const Rows = styled.div`
   grid-template-columns: max-content minmax(0, 1fr) max-content;
   gap: 8px 14px;
   align-items: end;
+  > div {
+    display: contents;
+  }
   svg[role='img'] {
     width: 100%;
     height: ${HEIGHT}px;
     display: block;
   }
   ${narrow} {
-    grid-template-columns: 1fr max-content;
-    > *:nth-child(3n + 2) {
+    grid-template-columns: minmax(0, 1fr);
+    > div {
+      display: grid;
+      grid-template-columns: 1fr max-content;
+    }
+    svg[role='img'] {
       grid-column: 1 / -1;
-      grid-row: auto;
+      grid-row: 2;
     }
   }
 `;
@@ -110,15 +117,17 @@ export function DaysCard({domain, days}: {domain: string; days: Day[]}) {
             {VERDICTS.map((verdict) => {
               const total = days.reduce((sum, each) => sum + each[verdict].messages, 0);
               const bad = days.reduce((sum, each) => sum + each[verdict].neither, 0);
-              return [
-                <VerdictMark key={`${verdict} name`} verdict={verdict} />,
-                <Columns key={verdict} days={days} verdict={verdict} />,
-                <Small key={`${verdict} sum`} style={{textAlign: 'right'}}>
-                  {count(total)} messages
-                  <br />
-                  {count(bad)} not aligned
-                </Small>,
-              ];
+              return (
+                <div key={verdict}>
+                  <VerdictMark verdict={verdict} />
+                  <Columns days={days} verdict={verdict} />
+                  <Small style={{textAlign: 'right'}}>
+                    {count(total)} messages
+                    <br />
+                    {count(bad)} not aligned
+                  </Small>
+                </div>
+              );
             })}
           </Rows>
           <Axis>

@@ -13,6 +13,7 @@ type Source = Schemas['Source'];
 const Why = styled.span`
   display: inline-block;
   max-width: 52ch;
+  min-width: 28ch;
   white-space: normal;
 `;
 
@@ -68,7 +69,7 @@ export function SourcesCard({overview, onOpen}: {overview: Schemas['SourceOvervi
   const failing = overview.sources.filter(fails).length;
   const notes = [
     ...(failing ? [`${plural(failing, 'source')} of ours not aligned`] : []),
-    unknown ? `${plural(unknown, 'unknown source')}: decide whose they are` : 'every source is known',
+    unknown ? `${plural(unknown, 'unknown source')} to decide` : 'every source is known',
   ];
   return (
     <Card title="Sources" note={notes.join('; ')}>

@@ -163,7 +163,7 @@ describe('sources of a domain', () => {
     const table = await screen.findByRole('table', {name: 'Sources of copperline.example'});
     expect(within(table).getAllByRole('row')).toHaveLength(4);
     expect(within(table).getAllByText(/203.0.113.17 is an address of cobble \(97 %\)/)).toHaveLength(2);
-    expect(screen.getByText('1 source of ours not aligned; 1 unknown source: decide whose they are')).toBeTruthy();
+    expect(screen.getByText('1 source of ours not aligned; 1 unknown source to decide')).toBeTruthy();
     expect(screen.getByText('3 addresses are not judged yet and count as unknown.')).toBeTruthy();
     expect(screen.getByText('shop.copperline.example')).toBeTruthy();
     expect(screen.getByText('more than our events know')).toBeTruthy();
