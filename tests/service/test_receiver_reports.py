@@ -9,6 +9,7 @@ from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import Connection, func, select
 
 from rust_gauge.client import Client, NotFoundError
 from rust_gauge.contract.domains import DomainChange, StreamPath
@@ -20,14 +21,18 @@ from rust_gauge.contract.receiver_reports import (
     ReportRetention,
     SourceClaim,
     SourceDecision,
+    SourceMail,
     SourceOverview,
 )
+from rust_gauge.contract.recipients import ErasureRequest
 from rust_gauge.contract.relays import RelayDescription, RelayInbound
 from rust_gauge.core.dns import DnsProgram, DnsQuestion
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.service.receiver_reports import keeping
 from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
+from rust_gauge.service.receiver_reports.sources import failing_since
+from rust_gauge.store import receiver_reports, tables, tenant_removal
 from tests.conftest import Office, World, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
 from tests.rows import ndjson, row
@@ -468,3 +473,59 @@ def test_reports_are_compared_with_what_our_events_say(
     (found,) = client.reports.overview(office.slug, DOMAIN).by_receiver
     assert (found.receiver, found.reported, found.sent, found.unexplained) == ("tidepost.example", 200, 40, True)
     assert "What receivers reported" in client.worklist.report(office.slug).text
+
+
+def test_failure_reports_about_a_person_are_exported_and_erased(office: Office, client: Client, domain: str) -> None:
+    about = FAILURE.replace(b"Auth-Failure: dmarc", b"Auth-Failure: dmarc\nOriginal-Rcpt-To: Kim@tidepost.example")
+    client.reports.add(office.slug, about)
+    client.reports.add(office.slug, FAILURE.replace(b"<f1@", b"<f2@"))
+    assert len(client.recipients.data(office.slug, "kim@tidepost.example").failures) == 1
+    done = client.recipients.erase(office.slug, ErasureRequest(address="kim@tidepost.example"))
+    assert done.others == 1
+    assert [each.kind for each in client.reports.list(office.slug)] == ["failure"]
+    assert client.recipients.data(office.slug, "kim@tidepost.example").failures == []
+
+
+def test_nothing_of_a_removed_tenant_is_left(world: World) -> None:
+    gone = make_office(world)
+    with gone.client() as client:
+        client.domains.add(gone.slug, DOMAIN)
+        client.reports.add(
+            gone.slug, aggregate(record("192.0.2.9", 7), record("192.0.2.9", 1, header_from=f"x.{DOMAIN}"))
+        )
+        client.reports.add(gone.slug, json.dumps(tls(DOMAIN)).encode())
+    store = world.context.store
+    ids = store.transaction(lambda c: receiver_reports.known_domains(c, gone.tenant.id)).values()
+
+    def count(connection: Connection) -> dict[str, int]:
+        of = (
+            tables.report_row,
+            tables.report_source_day,
+            tables.report_receiver_day,
+            tables.report_name,
+            tables.tls_row,
+        )
+        return {
+            table.name: int(connection.scalar(select(func.count()).where(table.c.domain_id.in_(ids))) or 0)
+            for table in of
+        }
+
+    assert all(store.transaction(count).values())
+    for table in tenant_removal.tables_of_tenants():
+        store.transaction(lambda c, table=table: tenant_removal.delete_piece(c, table, gone.tenant.id))  # type: ignore[misc]
+    assert not any(store.transaction(count).values())
+
+
+@pytest.mark.parametrize(
+    ("shares", "since"),
+    [
+        ([], None), ([0.0, 0.0], None), ([0.0, 0.5, 0.9], 1), ([0.5, 0.0, 0.9], 2), ([0.9, 0.9], 0), ([0.9, 0.1], None),
+        ([0.0, 0.5, None, 0.9], 1),
+    ],
+)  # fmt: skip
+def test_since_when_a_source_fails(shares: list[float | None], since: int | None) -> None:
+    days = {
+        DAY + timedelta(days=n): SourceMail(messages=0 if share is None else 10, neither=round(10 * (share or 0)))
+        for n, share in enumerate(shares)
+    }
+    assert failing_since(days) == (None if since is None else DAY + timedelta(days=since))

@@ -7880,6 +7880,23 @@ export interface components {
             audit_every_hours?: number | null;
         };
         /**
+         * DomainChangeThen
+         * @description A change of a domain's records at the time when mail of a source stopped aligning.
+         * @example {
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "title": "2 SPF records on copperline.example"
+         *     }
+         */
+        DomainChangeThen: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Title */
+            title: string;
+        };
+        /**
          * Ended
          * @description How many sessions were ended.
          * @example {
@@ -18024,8 +18041,9 @@ export interface components {
         };
         /**
          * ReceiverCount
-         * @description What a receiver reported as ours beside what our events say it took. They differ by mail that was forwarded there,
-         *     by reports that are missing, and by mail that no feed knows.
+         * @description What a receiver reported as ours beside what our events say it took.
+         *
+         *     They differ by mail that was forwarded to it, by reports that are missing, and by mail that no feed knows.
          * @example {
          *       "receiver": "text",
          *       "label": "Tidepost",
@@ -18194,6 +18212,7 @@ export interface components {
          *         "text"
          *       ],
          *       "caught": [],
+         *       "failures": [],
          *       "verdicts": []
          *     }
          */
@@ -18227,6 +18246,12 @@ export interface components {
              * @default []
              */
             caught: string[];
+            /**
+             * Failures
+             * @description Failure reports of receivers that name the address
+             * @default []
+             */
+            failures: string[];
             /**
              * Verdicts
              * @description What outside verifiers said of the address
@@ -22069,6 +22094,8 @@ export interface components {
          *       "addresses": 1,
          *       "first_day": "2026-11-20",
          *       "last_day": "2026-11-20",
+         *       "failing_since": "2026-11-20",
+         *       "changes": [],
          *       "by_address": [
          *         {
          *           "ip": "192.0.2.10",
@@ -22172,6 +22199,17 @@ export interface components {
              * Format: date
              */
             last_day: string;
+            /**
+             * Failing Since
+             * @description First of the newest days on each of which more than a fifth of its mail did not align
+             */
+            failing_since?: string | null;
+            /**
+             * Changes
+             * @description Of the domain's records, from three days before
+             * @default []
+             */
+            changes: components["schemas"]["DomainChangeThen"][];
             /** By Address */
             by_address: components["schemas"]["SourceAddress"][];
             /** By Day */

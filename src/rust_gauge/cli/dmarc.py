@@ -227,6 +227,10 @@ def source(session: Session) -> int:
 def _show_source(session: Session, found: SourceDetails) -> None:
     output = session.output
     _show_decided(session, found)
+    if found.failing_since:
+        output.line(f"More than a fifth of its mail does not align on each day since {found.failing_since}.")
+        for each in found.changes:
+            output.line(f"  {each.at:%Y-%m-%d %H:%M} {each.title}")
     output.line("\nEvidence:")
     output.table(
         ("for", "weight", "what"),

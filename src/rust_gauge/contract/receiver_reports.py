@@ -255,8 +255,20 @@ class SourceIdentity(Model):
     last_day: date
 
 
+class DomainChangeThen(Model):
+    """A change of a domain's records at the time when mail of a source stopped aligning."""
+
+    at: UtcTime
+    title: str
+
+
 class SourceDetails(Source):
     """A source with its addresses, days and identities."""
+
+    failing_since: date | None = Field(
+        None, description="First of the newest days on each of which more than a fifth of its mail did not align"
+    )
+    changes: list[DomainChangeThen] = Field(default=[], description="Of the domain's records, from three days before")
 
     by_address: list[SourceAddress]
     by_day: list[SourceDay]
@@ -305,8 +317,9 @@ class UnknownName(Model):
 
 
 class ReceiverCount(Model):
-    """What a receiver reported as ours beside what our events say it took. They differ by mail that was forwarded there,
-    by reports that are missing, and by mail that no feed knows.
+    """What a receiver reported as ours beside what our events say it took.
+
+    They differ by mail that was forwarded to it, by reports that are missing, and by mail that no feed knows.
     """
 
     receiver: str

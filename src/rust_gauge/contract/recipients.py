@@ -18,6 +18,7 @@ class RecipientData(Model):
     changes: list[ListChange]
     rejected: list[str] = Field(description="Rejected rows that contain the address")
     caught: list[str] = Field(default=[], description="Test messages in trays from or to the address")
+    failures: list[str] = Field(default=[], description="Failure reports of receivers that name the address")
     verdicts: list[str] = Field(default=[], description="What outside verifiers said of the address")
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Unpack
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, literal_column, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
@@ -441,6 +441,18 @@ def delete_reports(connection: Connection, ids: Sequence[int]) -> int:
     removed += run(connection, f"DELETE FROM tls_row WHERE report_id IN ({listed})").rowcount
     run(connection, f"DELETE FROM receiver_report WHERE id IN ({listed})")
     return int(removed)
+
+
+def failures_about(connection: Connection, tenant_id: int, address: str) -> list[int]:
+    """Return failure reports whose message or envelope names an address, by id: they may hold the message itself."""
+    c, p = t.receiver_report.c, t.receiver_report_piece.c
+    octets: Any = literal_column("CONVERT(receiver_report_piece.octets USING latin1)")  # compared in any case
+    named = select(p.id).where(p.id == c.id, func.locate(address, octets) > 0).exists()
+    query = select(c.id).where(
+        c.tenant_id == tenant_id, c.kind == "failure",
+        named | (func.lower(func.json_value(c.document, "$.failure.mail_from")) == address.lower()),
+    )  # fmt: skip
+    return [int(id) for id in connection.scalars(query)]
 
 
 def of_feed(connection: Connection, feed_id: int, since: datetime) -> tuple[datetime | None, int, int]:

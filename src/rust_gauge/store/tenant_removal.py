@@ -11,6 +11,8 @@ from sqlalchemy import Connection, delete, select, text, update
 from rust_gauge.store import tables as t
 
 _PIECE = 5000  # rows of one transaction
+_OF_DOMAINS = ("report_row", "report_source_day", "report_receiver_day", "report_name", "tls_row")
+"""Tables whose rows belong to a domain, and say nothing of the tenant."""
 CLOSED = "-"  # what the slug of a closed tenant begins with; no other can
 
 
@@ -30,6 +32,7 @@ def remaining(connection: Connection, tenant_id: int) -> bool:
 
 def tables_of_tenants() -> Iterator[str]:
     """Yield the tables with rows of tenants, those that refer to others first."""
+    yield from _OF_DOMAINS
     for table in reversed(t.metadata.sorted_tables):
         if "tenant_id" in table.c and table.name != t.audit_entry.name:
             yield table.name
@@ -37,7 +40,9 @@ def tables_of_tenants() -> Iterator[str]:
 
 def delete_piece(connection: Connection, table: str, tenant_id: int) -> int:
     """Delete some rows of a table. Return how many there were, fewer than a piece at the end."""
-    statement = text(f"DELETE FROM `{table}` WHERE tenant_id = :id LIMIT {_PIECE}")
+    of_domains = "domain_id IN (SELECT id FROM sending_domain WHERE tenant_id = :id)"
+    where = of_domains if table in _OF_DOMAINS else "tenant_id = :id"
+    statement = text(f"DELETE FROM `{table}` WHERE {where} LIMIT {_PIECE}")
     return int(connection.execute(statement, {"id": tenant_id}).rowcount)
 
 

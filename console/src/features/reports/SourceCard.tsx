@@ -103,6 +103,14 @@ export function SourceCard({tenant, domain, name, days, onClose, onClaimed}: Sou
             ))}
           </Reasons>
         </div>
+        {found.failing_since && (
+          <p style={{margin: 0}}>
+            <b>More than a fifth of its mail does not align on each day since {day(found.failing_since)}.</b>{' '}
+            {found.changes.length
+              ? `Records changed then: ${found.changes.map((each) => `${day(each.at)} ${each.title}`).join('; ')}.`
+              : 'No change of the domain’s records is known from these days.'}
+          </p>
+        )}
         <Decision tenant={tenant} domain={domain} source={found} onClaimed={onClaimed} />
         <DataTable
           label={`What mail of ${name} showed`}

@@ -130,6 +130,8 @@ const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
 });
 const details: Schemas['SourceDetails'] = {
   ...crm,
+  failing_since: '2026-11-29',
+  changes: [{at: '2026-11-28T10:00:00Z', title: 'TXT at k1._domainkey changed'}],
   by_address: [
     {ip: '198.51.100.9', host: 'mta.crm.example', mail: mail(40, 40), first_day: '2026-11-29', last_day: '2026-11-30'},
   ],
@@ -175,6 +177,7 @@ describe('sources of a domain', () => {
     const card = await screen.findByRole('region', {name: 'crm.example'});
     expect(await within(card).findByText('crm.example/k1 pass')).toBeTruthy();
     expect(within(card).getByText('nothing is certain enough:')).toBeTruthy();
+    expect(within(card).getByText(/28 Nov TXT at k1._domainkey changed/)).toBeTruthy();
     await userEvent.click(within(card).getByRole('button', {name: 'Not ours'}));
     const sent = await requestTo(seen, `POST ${DOMAIN}/source/decision`);
     expect([sent.query.get('source'), sent.body]).toEqual(['crm.example', {verdict: 'not_ours', note: ''}]);

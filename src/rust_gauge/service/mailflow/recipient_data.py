@@ -13,7 +13,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression.entries import keys_of, status_of
-from rust_gauge.store import caught, suppression_state, verification
+from rust_gauge.store import caught, receiver_reports, suppression_state, verification
 from rust_gauge.store import recipient_data as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.intake import lock_counters
@@ -45,6 +45,7 @@ def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> Rec
     status = status_of(context, tenant, str(address))
     rejected = context.store.transaction(lambda c: store.rejected_rows_with(c, tenant.id, str(address)))
     messages = context.store.transaction(lambda c: caught.messages_about(c, tenant.id, str(address)))
+    failures = context.store.transaction(lambda c: receiver_reports.failures_about(c, tenant.id, str(address)))
     key = address_key(address)
     verdicts = context.store.transaction(lambda c: verification.verdicts_on(c, tenant.id, [key]))[key]
     return RecipientData(
@@ -52,6 +53,7 @@ def get_recipient_data(context: Context, tenant: TenantAccess, text: str) -> Rec
         entries=[entry for entry in status.entries if not entry.address.startswith("@")], changes=status.history,
         rejected=[row.item for row in rejected],
         verdicts=[f"{each.asked_at:%Y-%m-%d %H:%M} {each.verdict}: {each.detail or each.word}" for each in verdicts],
+        failures=[f"failure report {id}" for id in failures],
         caught=[f"{each.arrived_at:%Y-%m-%d %H:%M} {each.tray} {each.id}: {each.subject}" for each in messages],
     )  # fmt: skip
 
@@ -80,7 +82,9 @@ def erase(context: Context, tenant: TenantAccess, request: ErasureRequest, by: s
         store.delete_rejected_rows(connection, [row.id for row in rejected])
         messages = caught.messages_about(connection, tenant.id, str(address))
         caught.delete_by_id(connection, [each.id for each in messages])
-        others = len(rejected) + len(messages) + verification.erase_verdicts(connection, tenant.id, key)
+        reports = receiver_reports.failures_about(connection, tenant.id, str(address))
+        receiver_reports.delete_reports(connection, reports)
+        others = len(rejected) + len(messages) + len(reports) + verification.erase_verdicts(connection, tenant.id, key)
         for own in keys_of(unit, lookup, str(address)):
             others += store.erase_entries(connection, tenant.id, own, drop=request.may_be_mailed_again)
         store.add_erasure(

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from rust_gauge.contract.receiver_reports import (
+    DomainChangeThen,
     ReceiverCount,
     ReportDay,
     ReportedDomain,
@@ -48,6 +49,7 @@ from rust_gauge.store.report_sources import DecisionRow, SourceRow
 _LISTED = 500  # sources, and addresses of one
 _LOOKED_AT = 5000  # addresses of one
 _IDENTITIES = 100
+_FAILING = 0.2  # of a day's mail
 _MORE, _LEAST = 1.25, 50  # reported mail that events do not explain: so many times as much, and so many messages more
 _ORDER = {Verdict.OURS: 0, Verdict.UNKNOWN: 1, Verdict.FORWARDED: 2, Verdict.NOT_OURS: 3}
 
@@ -246,6 +248,7 @@ def _details(
         add_mail(days[day], outcome, n)
     hosts = store.hosts_of(connection, {bytes(each.ip) for each in rows})
     decisions = store.list_decisions(connection, row.id)
+    failing = failing_since(days)
     by_mail = sorted(rows, key=lambda each: (-by_id[each.id].messages, bytes(each.ip)))
     return SourceDetails(
         **_shown(row.name, group, decisions),
@@ -256,9 +259,29 @@ def _details(
             )
             for each in by_mail[:_LISTED]
         ],
+        failing_since=failing,
+        changes=_changes(connection, tenant.id, row.name, failing) if failing else [],
         by_day=[SourceDay(day=day, mail=mail) for day, mail in sorted(days.items())],
         identities=_identities(connection, tenant.id, row.id, ids, first, last),
     )  # fmt: skip
+
+
+def failing_since(days: Mapping[date, SourceMail]) -> date | None:
+    """Return the first of the newest days on each of which more than a fifth of the mail did not align; None where the
+    newest day is not one of them."""
+    first = None
+    for day in sorted((day for day, mail in days.items() if mail.messages), reverse=True):
+        if days[day].neither <= _FAILING * days[day].messages:
+            break
+        first = day
+    return first
+
+
+def _changes(connection: Connection, tenant_id: int, name: str, failing: date) -> list[DomainChangeThen]:
+    """Return what changed in a domain's records from three days before its mail failed to the day after."""
+    first, last = failing - timedelta(days=3), failing + timedelta(days=1)
+    rows = store_domains.history_between(connection, tenant_id, first, last, name)
+    return [DomainChangeThen(at=row.happened_at, title=row.title) for row in rows if row.kind.startswith("record")]
 
 
 def _addresses(connection: Connection, domain_id: int, source: str, first: date, last: date) -> list[SourceRow]:
