@@ -64,11 +64,11 @@ def test_sources_reports_and_receivers_are_shown(run: Any, office: Office, store
     status, out, _ = run("dmarc", "source", DOMAIN, "crm.example")
     assert status == 0
     assert "crm.example/k1 pass" in out and "198.51.100.9" in out
-    status, out, _ = run("dmarc", "reports")
+    status, out, _ = run("dmarc", "list")
     assert status == 0
     assert "not a domain of yours" in out
-    number = json.loads(run("dmarc", "reports", "--domain", DOMAIN, "--format", "json")[1])[0]["id"]
-    status, out, _ = run("dmarc", "report", str(number))
+    number = json.loads(run("dmarc", "list", "--domain", DOMAIN, "--format", "json")[1])[0]["id"]
+    status, out, _ = run("dmarc", "show", str(number))
     assert "106 messages, 90 passed" in out and "both" in out and "neither" in out
     status, out, _ = run("dmarc", "receivers")
     assert (status, "Tidepost" in out) == (0, True)
@@ -98,10 +98,10 @@ def test_a_policy_is_rehearsed_and_a_path_is_begun(run: Any, office: Office, sto
 
 
 def test_a_report_is_taken_out_again(run: Any, office: Office, stored: None, tmp_path: Path) -> None:
-    number = json.loads(run("dmarc", "reports", "--domain", DOMAIN, "--format", "json")[1])[0]["id"]
+    number = json.loads(run("dmarc", "list", "--domain", DOMAIN, "--format", "json")[1])[0]["id"]
     status, _, _ = run("dmarc", "original", str(number), str(tmp_path / "it"))
     assert (status, (tmp_path / "it").read_bytes()[:5]) == (0, b"<?xml")
     assert run("dmarc", "delete", str(number), "--yes")[0] == 0
-    assert json.loads(run("dmarc", "reports", "--domain", DOMAIN, "--format", "json")[1]) == []
+    assert json.loads(run("dmarc", "list", "--domain", DOMAIN, "--format", "json")[1]) == []
     status, out, _ = run("dmarc", "retention", "--row-days", "100")
     assert (status, "100 days; originals: 90 days" in out) == (0, True)

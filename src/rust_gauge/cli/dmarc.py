@@ -100,12 +100,12 @@ def register(noun: Noun) -> None:
     period_options(made, 30)
     made = noun.add("add", add, "store reports from files and folders; safe to repeat", TABLE)
     made.add_argument("files", nargs="+", metavar="FILE", help="reports, messages that carry them, or folders")
-    made = noun.add("reports", list_reports, "list stored reports, newest first", TABLE)
+    made = noun.add("list", list_reports, "list stored reports, newest first", TABLE)
     made.add_argument("--domain", default="", help="about this domain")
     made.add_argument("--receiver", default="", help="from this receiver")
     made.add_argument("--kind", choices=("aggregate", "failure", "tls"), help="aggregate, failure, tls (all)")
     made.add_argument("--limit", type=int, default=50, metavar="COUNT", help="how many at most (50)")
-    _id(noun.add("report", show_report, "one report with its rows", DOCUMENT))
+    _id(noun.add("show", show_report, "one report with its rows", DOCUMENT))
     made = noun.add("original", original, "write a report as it came to a file")
     _id(made)
     made.add_argument("file", help="the file to write")
@@ -128,7 +128,7 @@ def _source(parser: argparse.ArgumentParser) -> None:
 
 def _id(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "report_id", metavar="REPORT", type=number_id, help="number of the report, from `dmarc reports`"
+        "report_id", metavar="REPORT", type=number_id, help="number of the report, from `dmarc list`"
     )
 
 

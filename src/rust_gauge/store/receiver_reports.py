@@ -341,11 +341,6 @@ def delete_rejected(connection: Connection, tenant_id: int, id: int) -> bool:
     return bool(connection.execute(delete(t.rejected_report).where(c.tenant_id == tenant_id, c.id == id)).rowcount)
 
 
-def count_rejected(connection: Connection, tenant_id: int) -> int:
-    """Return how many reports are set aside."""
-    return int(connection.scalar(select(func.count()).where(t.rejected_report.c.tenant_id == tenant_id)) or 0)
-
-
 def list_reports(
     connection: Connection, tenant_id: int, *, before: int | None = None, limit: int = 100, domain: str = "",
     kind: str = "", receiver: str = "", ours: bool | None = None,

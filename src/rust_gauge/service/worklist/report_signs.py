@@ -105,7 +105,7 @@ def _of_source(domain: str, source: _Lately, newest: date) -> Incident | None:
 
 
 def _of_unused(domain: str, source: _Lately, newest: date) -> Incident | None:
-    """A domain that never sends: all mail is somebody else's, and what passes has a way in."""
+    """A domain that never sends: all mail is somebody else's, and what passes finds a record or key that lets it."""
     group, mail = source.now, source.now.mail
     passed = mail.messages - mail.neither
     if mail.messages < _LEAST:
