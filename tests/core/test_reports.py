@@ -153,6 +153,10 @@ ODD = [
     ("an address as From domain", (b"Marram.example</header_from>", b"&lt;a@Marram.example&gt;</header_from>"), ""),
     ("no DMARC result", (b"<dkim>pass</dkim><spf>fail</spf></policy", b"</policy"), "DMARC result"),
     ("an address with brackets", (b"192.0.2.9", b"[192.0.2.9]"), ""),
+    ("a result with a comment", (b"<result>softfail</result>", b"<result>SoftFail (not listed)</result>"), ""),
+    ("the evaluation beside its row", (b"<policy_evaluated><disposition>none</disposition><dkim>pass</dkim><spf>fail</spf>"
+     b"</policy_evaluated></row>", b"</row><policy_evaluated><disposition>none</disposition><dkim>pass</dkim>"
+     b"<spf>fail</spf></policy_evaluated>"), ""),
     ("a mapped address", (b"192.0.2.9", b"::ffff:192.0.2.9"), ""),
     ("the result of HELO first", (b"<spf><domain>b.", b"<spf><domain>h.example</domain><scope>helo</scope>"
      b"<result>pass</result></spf><spf><domain>b."), ""),
@@ -351,8 +355,8 @@ TLS_JSON = json.dumps(TLS).encode()
 @pytest.mark.parametrize(
     "packed",
     [TLS_JSON, gzip.compress(TLS_JSON), zipped(("r.json", TLS_JSON)), mailed(gzip.compress(TLS_JSON), "tlsrpt+gzip"),
-     mailed(TLS_JSON, "tlsrpt+json"), gzip.compress(zipped(("r.json", TLS_JSON)))],
-    ids=["json", "gzip", "zip", "mail gzip", "mail json", "zip in gzip"],
+     mailed(TLS_JSON, "tlsrpt+json"), b"[" + TLS_JSON + b"]", gzip.compress(zipped(("r.json", TLS_JSON)))],
+    ids=["json", "gzip", "zip", "mail gzip", "mail json", "a list of one", "zip in gzip"],
 )  # fmt: skip
 def test_a_report_on_tls_is_read_through_the_same_door(packed: bytes) -> None:
     found = read_report(packed)

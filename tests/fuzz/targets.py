@@ -24,16 +24,21 @@ from rust_gauge.core.mtalog import LogReader
 from rust_gauge.core.names import normalise_domain, parse_address, parse_ip
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import classify
-from rust_gauge.core.reports import ReportError, read_report, unpack
+from rust_gauge.core.reports import ReportError, read_report, stream_report, unpack
 from rust_gauge.core.spf import correct, parse_spf
 from rust_gauge.core.suppression.files import find_layout, read_rows
 from rust_gauge.core.transport import read_sts_policy, read_sts_record, read_tls_rpt
 from tests.answers import answering
+from tests.reports import FAILURE
 from tests.vectors import notices, replies
 from tests.vectors.assay_messages import APPLIES
 from tests.vectors.spf_records import RIGHT
 
 NOW = datetime(2026, 11, 20, 12, tzinfo=UTC)
+
+
+def _ignore(_: object) -> None:
+    """Take a record, and do nothing with it."""
 
 
 @dataclass(frozen=True)
@@ -129,6 +134,7 @@ TARGETS = (
         most=IN_DNS,
     ),
     Target("aggregate report", read_report, (REPORT,), (ReportError,)),
+    Target("any report", lambda octets: stream_report(octets, _ignore), (REPORT, TLS_REPORT, FAILURE), (ReportError,)),
     Target("report on TLS", read_report, (TLS_REPORT,), (ReportError,)),
     Target("archive", lambda raw: unpack(raw), (gzip.compress(REPORT), _archive(), REPORT), (ReportError,)),
     Target("mta-sts record", _text(read_sts_record), (b"v=STSv1; id=20261101T090000",), most=IN_DNS),

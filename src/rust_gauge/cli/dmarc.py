@@ -127,9 +127,7 @@ def _source(parser: argparse.ArgumentParser) -> None:
 
 
 def _id(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "report_id", metavar="REPORT", type=number_id, help="number of the report, from `dmarc list`"
-    )
+    parser.add_argument("report_id", metavar="REPORT", type=number_id, help="number of the report, from `dmarc list`")
 
 
 def sources(session: Session) -> int:

@@ -332,6 +332,8 @@ def _row(record: _Element, policy_domain: str, odd: Callable[[str], None]) -> Re
     if not count or source is None:
         return None
     evaluated = record.at("row", "policy_evaluated")
+    if evaluated is _NOTHING:  # beside the row
+        evaluated = record.at("policy_evaluated")
     results = record.at("auth_results")
     header_from = _name(record.value("identifiers", "header_from")) or _name(
         record.value("identities", "header_from")  # as an early draft had it
@@ -386,7 +388,7 @@ _OLD_RESULTS = {
 
 @lru_cache(maxsize=1000)
 def _result(text: str) -> str:
-    word = text.strip().lower()[:20]
+    word = text.strip().lower().partition(" ")[0].partition("(")[0][:20]  # without a comment of RFC 8601
     return _OLD_RESULTS.get(word, word)
 
 

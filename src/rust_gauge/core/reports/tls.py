@@ -58,6 +58,7 @@ def read_tls_report(document: bytes) -> TlsReport:
         found = json.loads(document[: MAX_JSON + 1].removeprefix(b"\xef\xbb\xbf"))
     except (ValueError, RecursionError) as error:
         raise ReportError("The JSON is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
+    found = found[0] if isinstance(found, list) and found else found
     policies = found.get("policies") if isinstance(found, dict) else None
     if not isinstance(policies, list):
         raise ReportError("Not a report on TLS: it has no list of policies (RFC 8460 §4.4)", remedy=SEND_AGAIN)

@@ -64,12 +64,12 @@ def whole(pieces: Iterable[bytes]) -> bytes:
 
 def is_json(start: bytes) -> bool:
     """Return whether a document that begins so is JSON, as reports on TLS are, and not XML."""
-    return start.removeprefix(_UTF8_MARK).lstrip().startswith(b"{")
+    return start.removeprefix(_UTF8_MARK).lstrip().startswith((b"{", b"[{"))
 
 
 def is_document(start: bytes) -> bool:
     """Return whether octets begin as XML or JSON do."""
-    return start.startswith(_UTF16_MARKS) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"<", b"{"))
+    return start.startswith(_UTF16_MARKS) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"<", b"{", b"[{"))
 
 
 def is_packed(start: bytes) -> bool:
