@@ -134,7 +134,7 @@ def test_a_proxy_that_is_no_address_is_refused() -> None:
     [
         ("/api/v1/intake/0123456789abcdef", "/api/v1/intake/..."), ("/confirm/secret", "/confirm/..."),
         ("/unsubscribe/secret", "/unsubscribe/..."), ("/api/v1/tenants/a/feeds", "/api/v1/tenants/a/feeds"),
-        ("/api/v1/intake/key/more", "/api/v1/intake/.../more"),
+        ("/api/v1/intake/key/more", "/api/v1/intake/.../more"), ("/api/v1/tls-reports/0123", "/api/v1/tls-reports/..."),
     ],
 )  # fmt: skip
 def test_secret_parts_of_addresses_are_not_logged(path: str, shown: str) -> None:

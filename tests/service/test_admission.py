@@ -37,7 +37,8 @@ def ask(url: str, head: str, body: bytes) -> tuple[bytes, int]:
         return connection.recv(4096), sent
 
 
-@pytest.mark.parametrize("path", ["/api/v1/tenants/{tenant}/events/stream", "/api/v1/session", "/api/v1/intake/none"])
+@pytest.mark.parametrize("path", ["/api/v1/tenants/{tenant}/events/stream", "/api/v1/session", "/api/v1/intake/none",
+                                  "/api/v1/tls-reports/none"])  # fmt: skip
 @pytest.mark.parametrize("credentials", ["", "Authorization: Bearer rgt_wrong\r\n", "Cookie: rust_gauge_session=x\r\n"])
 def test_a_long_body_of_somebody_unknown_is_not_read(office: Office, path: str, credentials: str) -> None:
     head = f"POST {path.format(tenant=office.slug)} HTTP/1.1\r\nHost: x\r\n{credentials}Content-Type: application/x-ndjson\r\n"
@@ -53,6 +54,7 @@ def test_a_long_body_of_somebody_unknown_is_not_read(office: Office, path: str, 
 def test_a_long_body_of_somebody_known_is_read(office: Office) -> None:
     with office.client() as client:
         feed = client.feeds.add(office.slug, NewFeed(name="web", kind="http"))
+        reports = client.feeds.add(office.slug, NewFeed(name="reports", kind="reports"))
     body = b'{"kind":"delivered"}\n' * 6000
     assert len(body) > UNKNOWN_BODY
     for path, token in (
@@ -62,6 +64,8 @@ def test_a_long_body_of_somebody_known_is_read(office: Office) -> None:
         headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/x-ndjson"}
         answer = httpx.post(office.world.url + path, content=body, headers=headers, timeout=60)
         assert answer.status_code != 401, answer.text[:200]
+    answer = httpx.post(f"{office.world.url}/api/v1/tls-reports/{reports.key}", content=body, timeout=60)
+    assert answer.json()["rejected"] == 1, "no report, and read to its end"
 
 
 def test_many_slow_requests_of_one_caller_hold_up_nobody_else(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:

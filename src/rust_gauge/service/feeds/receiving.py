@@ -17,6 +17,7 @@ from rust_gauge.contract.feeds import FeedMapping
 from rust_gauge.core.mailflow.mapping import MappingError
 from rust_gauge.core.mtalog import LogReader
 from rust_gauge.core.names import hide_in_document
+from rust_gauge.core.reports import TlsReport
 from rust_gauge.core.roles import Role
 from rust_gauge.core.webhooks import WebhookRefused, verify
 from rust_gauge.service.bench.catching import catch_feed
@@ -27,7 +28,7 @@ from rust_gauge.service.feeds.formats import Rows as FormRows
 from rust_gauge.service.feeds.mapping import make_mapping
 from rust_gauge.service.intake import intake
 from rust_gauge.service.intake.rows import Refusal, Rows, rows_of, split_body
-from rust_gauge.service.receiver_reports.storing import Way, store_reports
+from rust_gauge.service.receiver_reports.storing import AnyReport, Way, store_reports
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -115,10 +116,11 @@ def take_mail(
 
 
 def take_reports(
-    context: Context, row: FeedRow, reports: Sequence[bytes], way: Way, position: Mapping[str, Any] | None = None
-) -> IntakeResult:
+    context: Context, row: FeedRow, reports: Sequence[bytes], way: Way, position: Mapping[str, Any] | None = None,
+    only: type[AnyReport] | None = None,
+) -> IntakeResult:  # fmt: skip
     """Store reports of receivers. One that is not read is set aside; those that are known are counted."""
-    done = store_reports(context, row.tenant_id, reports, way, row.id)
+    done = store_reports(context, row.tenant_id, reports, way, row.id, only)
     if position is not None:
         context.store.transaction(lambda c: store_feeds.update_feed(c, row.id, position=position, error=""))
     states = Counter(each.state for each in done)
@@ -129,13 +131,15 @@ def take_reports(
     )  # fmt: skip
 
 
-def tls_feed_for(context: Context, key: str) -> FeedRow:
-    """Return the feed of kind reports that has an address for TLS reports (RFC 8460 §3): senders prove nothing, so the
-    address itself is the secret. ServiceProblem `not-found`."""
+def receive_tls_report(context: Context, key: str, body: bytes) -> IntakeResult:
+    """Store a TLS report that came to the address of a feed of kind reports (RFC 8460 §3): senders prove nothing, so the
+    address itself is the secret, and nothing but TLS reports is taken. ServiceProblem `not-found` or `feed-paused`."""
     row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
     if row is None or row.kind != "reports":
         raise ServiceProblem("not-found", "No feed of kind reports has this address")
-    return row
+    if row.paused:
+        raise ServiceProblem("feed-paused", f"The feed {row.name} is paused", remedy="Retry later")
+    return take_reports(context, row, [body], "post", only=TlsReport)
 
 
 def _catch(

@@ -112,11 +112,7 @@ async def receive_tls_report(context: Ctx, request: Request, key: Annotated[str,
     """
     body = await request.body()
 
-    def take() -> IntakeResult:
-        row = receiving.tls_feed_for(context, key)
-        return receiving.receive(context, row, body, request.headers.get("content-type", ""))
-
-    return await run_in_threadpool(take)
+    return await run_in_threadpool(receiving.receive_tls_report, context, key, body)
 
 
 @router.post(

@@ -25,7 +25,7 @@ UNKNOWN_BODY = 64 * 1024  # octets that are read of somebody who is not known ye
 THREADS = 64  # of the pool that routes run in
 _SHARE = 16  # requests of one caller at a time
 _PATIENCE = 10.0  # seconds that a request waits for its turn
-_INTAKE = "/api/v1/intake/"
+_INTAKE, _TLS_REPORTS = "/api/v1/intake/", "/api/v1/tls-reports/"
 
 
 class Busy(HTTPException):
@@ -84,6 +84,10 @@ def is_known(context: Context, scope: Scope) -> bool:
     headers = Headers(scope=scope)
     kind, _, token = headers.get("authorization", "").partition(" ")
     token = token.strip() if kind.lower() == "bearer" else ""
+    if scope["path"].startswith(_TLS_REPORTS):  # the address is the secret: senders of TLS reports prove nothing
+        key = scope["path"].removeprefix(_TLS_REPORTS)
+        row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key[:60]))
+        return row is not None and row.kind == "reports"
     if scope["path"].startswith(_INTAKE):
         key = scope["path"].removeprefix(_INTAKE)
         row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key[:60]))

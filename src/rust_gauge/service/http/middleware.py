@@ -51,7 +51,7 @@ class NotKnown(HTTPException):
 
 
 # Parts of addresses that prove something by themselves: a feed's key, the links of messages.
-_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/confirm/|/unsubscribe/|/shared/)[^/]+")
+_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/api/v1/tls-reports/|/confirm/|/unsubscribe/|/shared/)[^/]+")
 
 
 def masked(path: str) -> str:

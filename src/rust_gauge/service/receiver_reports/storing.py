@@ -72,13 +72,17 @@ def store_report(context: Context, tenant_id: int, octets: bytes, way: Way, feed
 
 
 def store_reports(
-    context: Context, tenant_id: int, reports: Sequence[bytes], way: Way, feed_id: int | None = None
-) -> list[StoredReport]:
-    """Store many reports, in one transaction as far as they are read; what became of each, in their order."""
+    context: Context, tenant_id: int, reports: Sequence[bytes], way: Way, feed_id: int | None = None,
+    only: type[AnyReport] | None = None,
+) -> list[StoredReport]:  # fmt: skip
+    """Store many reports, in one transaction as far as they are read; what became of each, in their order. `only`: those
+    of another kind are set aside."""
     out: dict[int, StoredReport] = {}
     read: dict[int, _Read] = {}
     for number, octets in enumerate(reports):
         found = _read(context, tenant_id, octets)
+        if isinstance(found, _Read) and only is not None and not isinstance(found.report, only):
+            found = (f"Only {_KINDS[only]} reports are taken here", "", "Send others by mail, or upload them")
         if isinstance(found, _Read):
             read[number] = found
         else:
