@@ -310,7 +310,7 @@ def test_reports_come_by_mail_folder_and_post(
     assert (answer.status_code, answer.json()["stored"]) == (201, 1)
     assert httpx.post(url, content=body).json()["duplicates"] == 1
     other = httpx.post(url, content=aggregate(record("192.0.2.9", 1), id="posted"))
-    assert other.json()["rejections"][0]["what"] == "Only tls reports are taken here"
+    assert other.json()["rejections"][0]["what"] == "Only TLS reports are taken here"
     assert httpx.post(f"{office.world.url}/api/v1/tls-reports/nobody", content=body).status_code == 404
 
 

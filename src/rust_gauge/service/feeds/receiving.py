@@ -132,8 +132,8 @@ def take_reports(
 
 
 def receive_tls_report(context: Context, key: str, body: bytes) -> IntakeResult:
-    """Store a TLS report that came to the address of a feed of kind reports (RFC 8460 §3): senders prove nothing, so the
-    address itself is the secret, and nothing but TLS reports is taken. ServiceProblem `not-found` or `feed-paused`."""
+    """Store a TLS report that came to the address of a feed of kind reports (RFC 8460 §3). Senders prove nothing, so
+    the address is the secret, and nothing but TLS reports is taken. ServiceProblem `not-found` or `feed-paused`."""
     row = context.store.transaction(lambda c: store_feeds.feed_of_key(c, key))
     if row is None or row.kind != "reports":
         raise ServiceProblem("not-found", "No feed of kind reports has this address")

@@ -36,6 +36,7 @@ _AT_ONCE = 20_000  # rows that are held before they are stored; larger reports a
 _KEPT_REJECTED = 8 * 1024 * 1024  # octets; larger ones are set aside with their reason only
 _EARLIEST = datetime(2012, 1, 1)
 _KINDS = {AggregateReport: "aggregate", FailureReport: "failure", TlsReport: "tls"}
+_WORDS = {**_KINDS, TlsReport: "TLS"}
 JUDGE = "report_sources"  # the job that judges sources
 
 AnyReport = AggregateReport | FailureReport | TlsReport
@@ -75,14 +76,14 @@ def store_reports(
     context: Context, tenant_id: int, reports: Sequence[bytes], way: Way, feed_id: int | None = None,
     only: type[AnyReport] | None = None,
 ) -> list[StoredReport]:  # fmt: skip
-    """Store many reports, in one transaction as far as they are read; what became of each, in their order. `only`: those
-    of another kind are set aside."""
+    """Store many reports, in one transaction as far as they are read; return what became of each, in their order.
+    `only`: those of another kind are set aside."""
     out: dict[int, StoredReport] = {}
     read: dict[int, _Read] = {}
     for number, octets in enumerate(reports):
         found = _read(context, tenant_id, octets)
         if isinstance(found, _Read) and only is not None and not isinstance(found.report, only):
-            found = (f"Only {_KINDS[only]} reports are taken here", "", "Send others by mail, or upload them")
+            found = (f"Only {_WORDS[only]} reports are taken here", "", "Send others by mail, or upload them")
         if isinstance(found, _Read):
             read[number] = found
         else:
