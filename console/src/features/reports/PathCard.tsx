@@ -1,10 +1,13 @@
 /** The way to p=reject: the stages, what the next one waits for, and the record to go back to when mail of ours fails. */
+import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import {Link} from 'react-router';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
+import {Field} from '../../design/Field';
+import {FormGrid} from '../../design/Form';
 import {day} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
@@ -54,14 +57,58 @@ const NAMES: Record<Schemas['PathCondition']['kind'], string> = {
 };
 const STATES = {done: 'done', current: 'now', next: 'next', later: ''} as const;
 
+const FIELDS = [
+  ['aligned_share', 'Our mail that aligns, %'],
+  ['quiet_days', 'Days that are measured'],
+  ['unknown_a_day', 'Messages a day of an unknown source'],
+  ['stage_days', 'Shortest time at a stage, days'],
+] as const;
+type Values = Schemas['PathSettings'];
+
+/** What the next stage waits for. The share is stored as a fraction and shown in percent. */
+function Settings({settings, busy, onSave}: {settings: Values; busy: boolean; onSave: (settings: Values) => void}) {
+  const [texts, setTexts] = useState(() =>
+    Object.fromEntries(
+      FIELDS.map(([name]) => [name, String(name === 'aligned_share' ? 100 * settings[name] : settings[name])]),
+    ),
+  );
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const numbers = Object.fromEntries(FIELDS.map(([name]) => [name, Number(texts[name])])) as unknown as Values;
+    onSave({...numbers, aligned_share: numbers.aligned_share / 100});
+  };
+  return (
+    <FormGrid onSubmit={submit}>
+      {FIELDS.map(([name, label]) => (
+        <Field
+          key={name}
+          label={label}
+          value={texts[name] ?? ''}
+          onChange={(text) => setTexts({...texts, [name]: text})}
+        />
+      ))}
+      <footer>
+        <Button type="submit" tone="main" isDisabled={busy}>
+          Save
+        </Button>
+      </footer>
+    </FormGrid>
+  );
+}
+
 export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
+  const [editing, setEditing] = useState(false);
   const path = usePath(tenant, domain);
   const set = useSetPath(tenant, domain);
   const choose = useChooseStage(tenant, domain);
   if (path.isPending) return <Loading what="path to p=reject" />;
   if (path.error) return <Trouble error={path.error} again={() => void path.refetch()} />;
   const found = path.data;
-  const start = !found.running && (
+  const start = found.running ? (
+    <Button changes onPress={() => setEditing(!editing)}>
+      {editing ? 'Cancel' : 'Conditions'}
+    </Button>
+  ) : (
     <Button changes onPress={() => set.mutate(found.settings)} isDisabled={set.isPending}>
       Watch this path
     </Button>
@@ -69,6 +116,13 @@ export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
   return (
     <Card title="Path to p=reject" note={found.summary} actions={start}>
       <Stack>
+        {editing && (
+          <Settings
+            settings={found.settings}
+            busy={set.isPending}
+            onSave={(settings) => set.mutate(settings, {onSuccess: () => setEditing(false)})}
+          />
+        )}
         {found.broken && (
           <Notice title={found.broken}>
             Publish the record of the stage before: <code>{found.return_record}</code>{' '}

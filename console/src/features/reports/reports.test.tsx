@@ -259,6 +259,18 @@ describe('the path to p=reject', () => {
     expect(within(card).getAllByText('v=DMARC1; p=quarantine').length).toBeGreaterThan(0);
   });
 
+  it('waits for what a person sets', async () => {
+    const seen = serviceWith({...answers, [`PUT ${DOMAIN}/policy-path`]: path});
+    show();
+    const card = await screen.findByRole('region', {name: 'Path to p=reject'});
+    await userEvent.click(within(card).getByRole('button', {name: 'Conditions'}));
+    const share = within(card).getByLabelText('Our mail that aligns, %');
+    await userEvent.clear(share);
+    await userEvent.type(share, '95');
+    await userEvent.click(within(card).getByRole('button', {name: 'Save'}));
+    expect((await requestTo(seen, `PUT ${DOMAIN}/policy-path`)).body).toEqual({...path.settings, aligned_share: 0.95});
+  });
+
   it('is begun by hand', async () => {
     const seen = serviceWith({
       ...answers,
