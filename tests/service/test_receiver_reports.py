@@ -27,13 +27,14 @@ from rust_gauge.contract.receiver_reports import (
 from rust_gauge.contract.recipients import ErasureRequest
 from rust_gauge.contract.relays import RelayDescription, RelayInbound
 from rust_gauge.core.dns import DnsProgram, DnsQuestion
+from rust_gauge.service.accounts import ownership
 from rust_gauge.service.feeds.runner import Runner
 from rust_gauge.service.receiver_reports import keeping
 from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from rust_gauge.service.receiver_reports.sources import failing_since
 from rust_gauge.store import receiver_reports, tables, tenant_removal
-from tests.conftest import Office, World, make_office
+from tests.conftest import Office, World, assign, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
 from tests.rows import ndjson, row
 
@@ -294,6 +295,7 @@ def test_reports_come_by_mail_folder_and_post(
     (folder / "broken.xml").write_bytes(b"<feedback>")
     for file in folder.iterdir():
         os.utime(file, (1_700_000_000, 1_700_000_000))
+    assign(office, ownership.FOLDER, str(folder))
     client.feeds.add(office.slug, NewFeed(name="folder", kind="reports", source=FeedSource(path=str(folder))))
     runner.step()
     assert len(list(client.reports.list(office.slug))) == 3

@@ -112,7 +112,9 @@ def add_domain(connection: Connection, tenant_id: int, name: str, selectors: lis
 def sts_policy_of(connection: Connection, name: str) -> str:
     """Return the MTA-STS policy that is served for a domain; that of a tenant who proved it before others'."""
     d = t.sending_domain.c
-    rows = connection.execute(select(d.tenant_id, d.plan).where(d.name == name, d.plan.like('%"sts_policy"%'))).all()
+    rows = connection.execute(
+        select(d.tenant_id, d.plan).where(d.name == name, func.json_value(d.plan, "$.sts_policy").is_not(None))
+    ).all()
     found = [(row.tenant_id, str(row.plan.get("sts_policy", ""))) for row in rows]
     if len(found) > 1:
         found.sort(key=lambda each: not any(row.verified for row in list_domains(connection, each[0], name=name)))
