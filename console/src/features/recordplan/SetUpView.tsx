@@ -7,6 +7,7 @@ import {colour, space} from '../../design/tokens';
 import {StreamSettings} from '../domains/StreamsView';
 import {ChoicesCard, KeyCard, SpfCostCard} from './ChoicesCard';
 import {PlanCard} from './PlanCard';
+import {StsCard} from './StsCard';
 import {ProofCard} from './ProofCard';
 import {PublishCard} from './PublishCard';
 import {RelaysCard} from './RelaysCard';
@@ -52,6 +53,7 @@ export function SetUpView({tenant, name}: {tenant: string; name: string}) {
       </Said>
       <Column>
         {plan.data.records.length > 0 && <PlanCard plan={plan.data} onCheck={replan} busy={plan.isFetching} />}
+        {plan.data.sts_policy && <StsCard tenant={tenant} name={name} />}
         <StreamSettings tenant={tenant} name={name} onChanged={replan} />
         <RelaysCard tenant={tenant} />
       </Column>

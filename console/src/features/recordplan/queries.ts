@@ -170,3 +170,20 @@ export function usePublish(tenant: string, name: string) {
     },
   });
 }
+
+const STS = '/api/v1/tenants/{tenant}/domains/{name}/sts-policy' as const;
+
+/** The MTA-STS policy that is served here, and the steps to the planned one. */
+export const useStsPolicy = (tenant: string, name: string) =>
+  useQuery({
+    queryKey: ['plan', tenant, name, 'sts'],
+    queryFn: ({signal}) => unwrap(api.GET(STS, {params: {path: {tenant, name}}, signal})),
+  });
+
+export function useServeSts(tenant: string, name: string) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: () => unwrap(api.POST(STS, {params: {path: {tenant, name}}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['plan', tenant, name]}),
+  });
+}

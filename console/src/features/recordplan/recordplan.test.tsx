@@ -5,6 +5,7 @@ import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {onePage, open, requestTo, serviceWith} from '../../testing';
 import {ChoicesCard, KeyCard, SpfCostCard} from './ChoicesCard';
+import {StsCard} from './StsCard';
 import {PlanCard} from './PlanCard';
 import {concerning, ProofCard} from './ProofCard';
 import {ChangeView, PublishCard} from './PublishCard';
@@ -397,5 +398,48 @@ describe('publishing', () => {
     await userEvent.click(await screen.findByRole('button', {name: 'Preview changes'}));
     await userEvent.click(await screen.findByRole('button', {name: 'Publish 1 change in glasswort.example'}));
     expect(seen.findLast((each) => each.method === 'POST')!.body).toEqual({keys: [], digest: 'd1'});
+  });
+});
+
+describe('the MTA-STS policy', () => {
+  const STS = `/api/v1/tenants/glasswort/domains/${NAME}/sts-policy`;
+  const serving: Schemas['StsServing'] = {
+    domain: NAME,
+    host: `mta-sts.${NAME}`,
+    served: 'version: STSv1\nmode: testing\n',
+    planned: 'version: STSv1\nmode: enforce\n',
+    id: '20261120T120000',
+    steps: [
+      {
+        kind: 'mx',
+        title: 'Add mx2 to the MX records',
+        why: 'By now every sender knows it',
+        seconds: 604_800,
+        policy: '',
+      },
+      {
+        kind: 'policy',
+        title: 'Serve the new policy',
+        why: 'Senders see the new id',
+        seconds: 0,
+        policy: 'version: STSv1\n',
+      },
+    ],
+  };
+
+  it('shows the steps with their waiting times, and serves the next policy', async () => {
+    const seen = serviceWith({[`GET ${STS}`]: serving, [`POST ${STS}`]: {...serving, steps: []}});
+    open(<StsCard tenant="glasswort" name={NAME} />);
+    expect(await screen.findByText(/Add mx2 to the MX records; then wait 7 days/)).toBeTruthy();
+    expect(screen.getByText(`served for mta-sts.${NAME}, id 20261120T120000`)).toBeTruthy();
+    await userEvent.click(screen.getByRole('button', {name: 'Serve the next policy'}));
+    expect((await requestTo(seen, `POST ${STS}`)).method).toBe('POST');
+  });
+
+  it('offers to serve the planned one at first', async () => {
+    serviceWith({[`GET ${STS}`]: {...serving, served: '', id: '', steps: []}});
+    open(<StsCard tenant="glasswort" name={NAME} />);
+    expect(await screen.findByRole('button', {name: 'Serve this policy'})).toBeTruthy();
+    expect(screen.getByText(/mode: enforce/)).toBeTruthy();
   });
 });
