@@ -267,6 +267,13 @@ def test_a_failure_report_is_read() -> None:
     assert (found.incidents, found.redacted) == (3, False)
 
 
+@pytest.mark.parametrize("ip", ["", "redacted", "2>03.0.113.77", "999.1.1.1"])
+def test_an_address_that_is_none_is_left_out(ip: str) -> None:
+    found = stream_report(FAILURE.replace(b"203.0.113.77", ip.encode()), lambda _: None)
+    assert isinstance(found, FailureReport)
+    assert found.source_ip == ""
+
+
 def test_a_redacted_failure_report_says_so() -> None:
     without = FAILURE.partition(b"--b\nContent-Type: text/rfc822-headers")[0] + b"--b--\n"
     found = stream_report(without.replace(b"<x7f3@marram.example>", b"QmxhY2s"), lambda _: None)

@@ -14,7 +14,7 @@ from rust_gauge.service import worker
 from rust_gauge.service.readings import computation
 from rust_gauge.service.readings import settings as reading_settings
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, tables
 from rust_gauge.store.jobs import Job
 from tests.conftest import TODAY, Office, forget_others
 from tests.rows import bounce, ndjson, row
@@ -54,7 +54,16 @@ def test_flow_shows_each_provider_beside_the_period_before(office: Office, clien
     assert [(cause.cause, cause.permanent) for cause in week.causes] == [("no_such_mailbox", 20)]
 
 
+def forget_complaints(office: Office) -> None:
+    """Whether a provider reports complaints is known from all tenants: those of other tests must not tell."""
+    c = tables.flow_sum_day.c
+    office.world.context.store.transaction(
+        lambda connection: connection.execute(tables.flow_sum_day.delete().where(c.tenant_id != office.tenant.id))
+    )
+
+
 def test_readings_follow_events_and_their_pulls_add_up(office: Office, client: Client) -> None:
+    forget_complaints(office)
     load_a_day(office, client)
     assert office.world.work() >= 1
     series = client.readings.series(office.slug, DOMAIN)

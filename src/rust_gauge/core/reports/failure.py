@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
+from rust_gauge.core.errors import IpAddressError
 from rust_gauge.core.mime import Entity, parse_entity, parse_fields, words
 from rust_gauge.core.names import parse_ip
 from rust_gauge.core.reports.unpacking import SEND_AGAIN, ReportError
@@ -112,7 +113,7 @@ def _domain(text: str) -> str:
 def _ip(text: str) -> str:
     try:
         return str(parse_ip(text.strip("[]")))
-    except ValueError:
+    except IpAddressError:  # redacted, or broken
         return ""
 
 
