@@ -2,8 +2,8 @@
 
 A forwarder passes on some of everybody's mail. A forger uses Marram Ferries in three waves, and is refused since
 `p=reject`. Key a1 is broken for two days. An old web server of Thornfield, which nobody remembers, sends its forms
-without a signature. A seat-plan service sends as the theatre, and nobody has said whose it is. Northgate stops
-reporting.
+without a signature. A seat-plan service sends as the theatre, and nobody has said whose it is. Two receivers begin to
+report later, and Northgate stops.
 """
 
 import gzip
@@ -27,6 +27,7 @@ from rust_gauge.store import receiver_reports as store
 from rust_gauge.store.accounts import TenantAccess
 
 _REPORTING = ("tidepost.example", "kestrelbox.example", "fenlandnet.example", "northgate.example")
+_LATER = {"fenlandnet.example": 75, "northgate.example": 75}  # days ago these began to report
 _SILENT = ("northgate.example", 12)  # its last report is of so many days ago
 _POLICIES = {"marram": "marramferries.example", "thornfield": "thornfieldseeds.example",
              "glasswort": "glasswort.example", "halyard": "halyardclinic.example"}  # fmt: skip
@@ -47,7 +48,7 @@ _KEY_BROKEN = (17, 16)  # days ago, at alerts.marramferries.example
 _UNSIGNED_THEN = 0.22
 _CERTIFICATE = (23, 21)  # days ago the MX of Marram Ferries had one that was expired
 _AT_ONCE = 60  # reports in one transaction
-_TLS_DAYS = 60
+_TLS_DAYS = 40
 
 
 def load_reports(context: Context, tenant: TenantAccess, anchor: date) -> int:
@@ -102,7 +103,7 @@ def _path(connection: Connection, tenant: TenantAccess, anchor: date, now: datet
 def _of_day(slug: str, day: date, anchor: date) -> Iterator[bytes]:
     age = (anchor - day).days
     for name in _REPORTING:
-        if name == _SILENT[0] and age < _SILENT[1]:
+        if (name == _SILENT[0] and age < _SILENT[1]) or age > _LATER.get(name, age):
             continue
         records = list(_records(slug, name, day, age))
         if records:

@@ -91,7 +91,8 @@ def store_reports(
     now = context.clock()
 
     def write(connection: Connection) -> dict[int, StoredReport]:
-        return {number: _store(connection, tenant_id, each, way, feed_id, now) for number, each in read.items()}
+        known = store.known_domains(connection, tenant_id)
+        return {number: _store(connection, tenant_id, each, way, feed_id, now, known) for number, each in read.items()}
 
     if read:
         out |= context.store.transaction(write)
@@ -121,8 +122,9 @@ def _is_mail(octets: bytes) -> bool:
 
 
 def _store(
-    connection: Connection, tenant_id: int, read: _Read, way: Way, feed_id: int | None, now: datetime
-) -> StoredReport:
+    connection: Connection, tenant_id: int, read: _Read, way: Way, feed_id: int | None, now: datetime,
+    known: Mapping[str, int],
+) -> StoredReport:  # fmt: skip
     report, rows, octets, authenticity = read.report, read.rows, read.octets, read.authenticity
     domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
     begins_at, ends_at, oddities = _period(report, now)
@@ -130,7 +132,6 @@ def _store(
     receiver = _receiver(report)
     identity = "\0".join((kind, receiver, report.report_id or _content(octets), domain, str(begins_at), str(ends_at)))
     digest = hashlib.blake2b(identity.encode(), digest_size=16).digest()
-    known = store.known_domains(connection, tenant_id)
     receiver_id = store.put_receiver(connection, tenant_id, receiver, _label(report))
     id = store.add_report(
         connection, tenant_id=tenant_id, kind=kind, digest=digest, receiver_id=receiver_id,
