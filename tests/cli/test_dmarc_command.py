@@ -86,7 +86,7 @@ def test_a_source_is_marked_and_claimed(run: Any, office: Office, stored: None) 
 def test_a_policy_is_rehearsed_and_a_path_is_begun(run: Any, office: Office, stored: None) -> None:
     office.world.zone(DOMAIN, '_dmarc IN TXT "v=DMARC1; p=none"\n')
     status, out, _ = run("dmarc", "rehearse", DOMAIN, "--p", "quarantine", "--pct", "50")
-    assert "6 messages of unknown sources" in out or "3 messages of unknown sources" in out
+    assert "3 messages of unknown sources" in out
     assert "pct=50" in out
     status, out, _ = run("dmarc", "path", DOMAIN, "--start", "--quiet-days", "7", "--aligned-share", "95")
     assert status == 0

@@ -33,6 +33,7 @@ from rust_gauge.service.receiver_reports import keeping
 from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from rust_gauge.service.receiver_reports.sources import failing_since
+from rust_gauge.service.receiver_reports.storing import store_reports
 from rust_gauge.store import receiver_reports, tables, tenant_removal
 from tests.conftest import Office, World, assign, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
@@ -533,3 +534,26 @@ def test_since_when_a_source_fails(shares: list[float | None], since: int | None
         for n, share in enumerate(shares)
     }
     assert failing_since(days) == (None if since is None else DAY + timedelta(days=since))
+
+
+def test_a_report_that_cannot_be_stored_spoils_no_other(
+    office: Office, client: Client, domain: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plain = receiver_reports.put_original
+
+    def fails(connection: Connection, id: int, octets: bytes) -> None:
+        if b"bad" in octets:
+            raise ValueError("made up")
+        plain(connection, id, octets)
+
+    monkeypatch.setattr(receiver_reports, "put_original", fails)
+    made = [aggregate(record("192.0.2.9", 1), id=name) for name in ("one", "bad", "two")]
+    done = store_reports(office.world.context, office.tenant.id, made, "mail")
+    assert [each.state for each in done] == ["stored", "rejected", "stored"]
+    assert len(list(client.reports.list(office.slug))) == 2
+
+
+def test_half_a_surrogate_in_a_tls_report_is_no_text(office: Office, client: Client, domain: str) -> None:
+    octets = json.dumps({**tls(DOMAIN), "organization-name": "Tide\ud800post"}).encode()
+    assert client.reports.add(office.slug, octets).state == "stored"
+    assert [each.label for each in client.reports.list(office.slug)] == ["Tide?post"]

@@ -24,7 +24,7 @@ EXAMPLES = (
     "feed add shop --kind http --domain news.glasswort.example --tenant glasswort",
     "feed test-mapping sample.json --mapping mapping.json --tenant glasswort",
 )
-_KINDS = ("http", "mail", "mailbox", "log", "queue")
+_KINDS = ("http", "mail", "mailbox", "log", "queue", "reports")
 _MAPPING = "rustgauge feed show NAME --format json"
 
 
@@ -36,7 +36,7 @@ def register(noun: Noun) -> None:
     made = noun.add("add", add, "add a feed; prints its address, token and signing key (shown only once)", DOCUMENT)
     made.add_argument("name")
     made.add_argument("--kind", choices=_KINDS, required=True, help="http: POST; mail: SMTP; mailbox: IMAP, Maildir or "
-                      "mbox; log: an MTA log; queue: AMQP 0-9-1")  # fmt: skip
+                      "mbox; log: an MTA log; queue: AMQP 0-9-1; reports: of receivers")  # fmt: skip
     _feed_options(made)
     made = noun.add("update", update, "change the mapping, source or defaults of a feed")
     made.add_argument("name")

@@ -67,7 +67,7 @@ def load_reports(context: Context, tenant: TenantAccess, anchor: date) -> int:
         day = first + timedelta(days=n)
         batch += _of_day(tenant.slug, day, anchor)
         if len(batch) >= _AT_ONCE or day == today - timedelta(days=1):
-            stored += sum(each.state == "stored" for each in store_reports(context, tenant.id, batch, "mail"))
+            stored += sum(each.state == "stored" for each in store_reports(context, tenant.id, batch, "upload"))
             batch = []
     if stored:
         context.store.transaction(lambda c: _path(c, tenant, anchor, context.clock()))
@@ -81,7 +81,7 @@ def _newest(connection: Connection, tenant_id: int) -> date | None:
 
 
 def _feed(context: Context, tenant: TenantAccess) -> None:
-    """Where reports arrive: by mail to the address of `rua`, and by post for TLS reports."""
+    """Where TLS reports can be posted; those of the past were uploaded."""
     if any(feed.kind == "reports" for feed in feeds.list_feeds(context, tenant)):
         return
     feeds.add_feed(context, tenant, NewFeed(name="receiver-reports", kind="reports", source=FeedSource()))

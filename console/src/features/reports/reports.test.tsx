@@ -126,7 +126,7 @@ const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
   ],
   quiet_days: 1,
   days_with_reports: 28,
-  summary: '60 of 960 messages of ours (6.25 %) would not be delivered to the inbox',
+  summary: '60 of 960 messages of ours (6.25 %) would be quarantined or rejected',
 });
 const details: Schemas['SourceDetails'] = {
   ...crm,

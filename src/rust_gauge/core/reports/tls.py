@@ -129,7 +129,8 @@ def _list(value: Any) -> list[Any]:
 
 
 def _text(value: Any, longest: int) -> str:
-    return value.strip()[:longest] if isinstance(value, str) else ""
+    # JSON can hold halves of surrogate pairs, which are no text.
+    return value.encode("utf-8", "replace").decode().strip()[:longest] if isinstance(value, str) else ""
 
 
 def _texts(value: Any) -> tuple[str, ...]:

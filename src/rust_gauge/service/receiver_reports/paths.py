@@ -36,6 +36,7 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.policy_paths import PathRow
 
 _LOOKED_BACK = timedelta(days=100)
+_LATELY = timedelta(days=14)
 _EVERY = timedelta(hours=6)
 _AT_ONCE = 50  # records looked up in one tick
 _PLANNED = {Stage.WATCH: ("watch", 100), Stage.TRIAL: ("quarantine", 10), Stage.QUARANTINE: ("quarantine", 100),
@@ -100,8 +101,11 @@ def follow_due(context: Context) -> None:
 def _follow(connection: Connection, path: PathRow, published: str, now: datetime) -> None:
     """Store what is published. No record at all may be no answer: the stage is kept until a record says otherwise."""
     stage = stage_of(published)
-    if stage is Stage.NONE or stage.value == path.stage:
+    if stage is Stage.NONE:
         store.update_path(connection, path.domain_id, checked_at=now)
+        return
+    if stage.value == path.stage:  # its other tags may have changed
+        store.update_path(connection, path.domain_id, published=published[:1000], checked_at=now)
         return
     store.update_path(
         connection, path.domain_id, stage=stage.value, stage_since=now.date(), published=published[:1000],
@@ -124,7 +128,8 @@ def shown(
     conditions = conditions_of(rules, days, since or now.date(), now.date()) if following else ()
     if stage is Stage.NONE:
         conditions = ()  # the first stage asks for reports and changes nothing
-    broken = is_broken(rules, days, stage)
+    lately = [each for each in days if each.day > now.date() - _LATELY]  # what failed long ago is no alarm
+    broken = is_broken(rules, lately, stage)
     ready = following is not None and all(each.met for each in conditions)
     record = published or (path.published if path else "")
     return PolicyPath(

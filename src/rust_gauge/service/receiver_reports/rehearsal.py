@@ -141,4 +141,4 @@ def _summary(groups: list[RehearsedGroup], days: int, body: RehearsalPolicy) -> 
     share = f"{100 * hit / ours.messages:.2f} %" if ours.messages else "0 %"
     other = unknown.quarantined + unknown.rejected
     more = f"; {round(other):,} messages of unknown sources" if other else ""
-    return f"{round(hit):,} of {ours.messages:,} messages of ours ({share}) would not be delivered to the inbox{more}"
+    return f"{round(hit):,} of {ours.messages:,} messages of ours ({share}) would be quarantined or rejected{more}"

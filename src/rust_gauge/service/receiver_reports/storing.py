@@ -30,6 +30,7 @@ from rust_gauge.service.receiver_reports.authenticity import Authenticity, judge
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.store import receiver_reports as store
+from rust_gauge.store.engine import StoreError
 
 Way = Literal["mail", "post", "upload", "api"]
 _AT_ONCE = 20_000  # rows that are held before they are stored; larger reports are read a second time
@@ -95,7 +96,19 @@ def store_reports(
         return {number: _store(connection, tenant_id, each, way, feed_id, now, known) for number, each in read.items()}
 
     if read:
-        out |= context.store.transaction(write)
+        try:
+            out |= context.store.transaction(write)
+        except StoreError:
+            raise
+        except Exception as error:  # whatever it is, it spoils the report alone that it is about
+            if len(read) == 1:
+                (number,) = read
+                what = unexpected("report", error, tenant=tenant_id)
+                reason = (what, "", "Report this with the original")
+                out[number] = _set_aside(context, tenant_id, reports[number], way, feed_id, reason)
+            else:
+                for number in read:
+                    (out[number],) = store_reports(context, tenant_id, [reports[number]], way, feed_id, only)
     return [out[number] for number in range(len(reports))]
 
 

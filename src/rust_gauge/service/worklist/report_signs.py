@@ -48,6 +48,8 @@ def report_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
             incident = _of_source(name, each, newest) if sends else _of_unused(name, each, newest)
             out += [incident] if incident else []
     for row in policy_paths.list_paths(connection, place.tenant.id):
+        if not row.published:  # not looked up yet: a record made from nothing would lack its other tags
+            continue
         out += _of_path(shown_path(connection, row.domain_id, row.name, row, row.published, now), place, now)
     for receiver in receivers_of(connection, place.tenant.id, now, 30):
         if receiver.silent_since is not None:
@@ -154,7 +156,7 @@ def _silent(receiver: str, label: str, since: datetime, usual: float | None) -> 
         f"Its newest report ends on {since:%Y-%m-%d}; usually one comes {every}.", Level.INVESTIGATE,
         since if since.tzinfo else since.replace(tzinfo=UTC), 0,
         "Check that the address in rua= is right and takes mail, and that no report is set aside "
-        "(Settings, Reports).", topic="receiver",
+        "(Domains, Reports of receivers).", topic="receiver",
     )  # fmt: skip
 
 
