@@ -133,7 +133,7 @@ def _views(bench: Bench, domain_id: int) -> Iterator[Figure]:
             lambda c: report_sources.identities_of(c, domain_id, [source], since, until))),
         ("the same, its days", "40", lambda: store.transaction(
             lambda c: report_sources.days_of_sources(c, domain_id, [source], since, until))),
-        ("overview of a domain with 1,000 sources and more, 90 days", "-",
+        ("overview of the domain of the large report too, 90 days", "-",
          lambda: sources.get_overview(context, tenant, DOMAIN, 90, None)),
         ("rehearsal over 90 days", "-",
          lambda: rehearsal.rehearse(context, tenant, DOMAIN, RehearsalPolicy(p="reject", days=90))),

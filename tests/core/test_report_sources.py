@@ -41,7 +41,7 @@ def seen(ip: str, n: int = 100, **more: Any) -> SourceSeen:
     aligned_dkim = n if KEY in dkim else 0
     aligned_spf = n if spf is not None and spf[1] == "pass" and spf[0].endswith("marram.example") else 0
     return SourceSeen(
-        ip, n, aligned_spf, aligned_dkim, max(aligned_dkim, aligned_spf), spf={spf: n} if spf else {},
+        ip, n, aligned_spf, aligned_dkim, spf={spf: n} if spf else {},
         signatures=dict.fromkeys(dkim, n), reasons={reason: n} if reason else {}, **more,
     )  # fmt: skip
 
@@ -127,7 +127,7 @@ def test_any_source_has_one_verdict_with_reasons(
     ip: str, spf: dict[Any, int], signatures: dict[Any, int], reasons: dict[Any, int], host_known: bool, host: str
 ) -> None:
     aligned = sum(n for (name, result), n in spf.items() if result == "pass" and name == "marram.example")
-    source = SourceSeen(ip, 50, aligned, signatures.get(KEY, 0), 0, host, host_known, spf, signatures, reasons)
+    source = SourceSeen(ip, 50, aligned, signatures.get(KEY, 0), host, host_known, spf, signatures, reasons)
     found = judge_sources([source], KNOWN)[ip]
     assert found.group
     assert found.evidence

@@ -163,7 +163,7 @@ export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
               onPress={() => choose.mutate(found.next_stage!)}
               isDisabled={choose.isPending}
             >
-              Put {found.next_stage} into the record plan
+              Add {found.next_stage} to the record plan
             </Button>{' '}
             {choose.isSuccess && (
               <Link to={`/domains/${tenant}/${domain}?view=setup`}>It is in the plan: publish it from there</Link>

@@ -228,7 +228,7 @@ const reportColumns = (open: (id: number) => void): Column<Report>[] => [
   {name: 'Period', value: (row) => row.begins_at, show: (row) => day(row.begins_at)},
   {name: 'Messages', value: (row) => row.messages, show: (row) => count(row.messages), number: true},
   {name: 'Passed', value: (row) => row.passed, show: (row) => count(row.passed), number: true},
-  {name: 'Its mail', value: (row) => AUTHENTIC[row.authentic]},
+  {name: 'Authenticity', value: (row) => AUTHENTIC[row.authentic]},
   {name: 'Remark', value: (row) => (row.ours ? row.oddities.join('; ') : 'not a domain of yours')},
 ];
 const KINDS = [

@@ -163,7 +163,7 @@ function Decision({
     <>
       <Row>
         <Button changes tone="main" onPress={() => setClaiming(!claiming)} isDisabled={claim.isPending}>
-          {claiming ? 'Cancel' : 'It is ours …'}
+          {claiming ? 'Cancel' : 'Claim …'}
         </Button>
         {(['not_ours', 'forwarded'] as const)
           .filter((verdict) => !(source.decided_by && source.verdict === verdict))
@@ -174,7 +174,7 @@ function Decision({
               onPress={() => decide.mutate({verdict, note: ''})}
               isDisabled={decide.isPending}
             >
-              {verdict === 'not_ours' ? 'Not ours' : 'It forwards our mail'}
+              {verdict === 'not_ours' ? 'Mark as not ours' : 'Mark as forwarding'}
             </Button>
           ))}
         {source.decided_by && (

@@ -178,7 +178,7 @@ describe('sources of a domain', () => {
     expect(await within(card).findByText('crm.example/k1 pass')).toBeTruthy();
     expect(within(card).getByText('nothing is certain enough:')).toBeTruthy();
     expect(within(card).getByText(/28 Nov TXT at k1._domainkey changed/)).toBeTruthy();
-    await userEvent.click(within(card).getByRole('button', {name: 'Not ours'}));
+    await userEvent.click(within(card).getByRole('button', {name: 'Mark as not ours'}));
     const sent = await requestTo(seen, `POST ${DOMAIN}/source/decision`);
     expect([sent.query.get('source'), sent.body]).toEqual(['crm.example', {verdict: 'not_ours', note: ''}]);
   });
@@ -187,7 +187,7 @@ describe('sources of a domain', () => {
     const seen = serviceWith({...answers, [`POST ${DOMAIN}/source/claim`]: {...crm, verdict: 'ours', name: 'crm'}});
     show('/?source=crm.example');
     const card = await screen.findByRole('region', {name: 'crm.example'});
-    await userEvent.click(await within(card).findByRole('button', {name: 'It is ours …'}));
+    await userEvent.click(await within(card).findByRole('button', {name: 'Claim …'}));
     await userEvent.type(within(card).getByLabelText('Relay'), 'crm');
     await userEvent.type(within(card).getByLabelText('Stream'), 'letters');
     await userEvent.click(within(card).getByRole('button', {name: 'Claim'}));
@@ -238,7 +238,7 @@ describe('the path to p=reject', () => {
     const card = await screen.findByRole('region', {name: 'Path to p=reject'});
     expect(within(card).getByText('not met')).toBeTruthy();
     expect(within(card).getByText(/93.75 %/)).toBeTruthy();
-    await userEvent.click(within(card).getByRole('button', {name: 'Put trial into the record plan'}));
+    await userEvent.click(within(card).getByRole('button', {name: 'Add trial to the record plan'}));
     expect((await requestTo(seen, `POST ${DOMAIN}/policy-path/stage`)).body).toEqual({stage: 'trial'});
     expect(await within(card).findByRole('link', {name: /publish it from there/})).toBeTruthy();
   });

@@ -59,24 +59,21 @@ class SourceSeen:
     messages: int = 0
     aligned_spf: int = 0
     aligned_dkim: int = 0
-    aligned: int = 0
     host: str = ""
     host_known: bool = False  # reverse DNS answered; False where it was not looked up yet, or did not answer
     spf: dict[tuple[str, str], int] = field(default_factory=dict)
     signatures: dict[tuple[str, str, str], int] = field(default_factory=dict)
     reasons: dict[tuple[str, str], int] = field(default_factory=dict)
-    receivers: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class KnownRelay:
     """A relay as sources are compared with it. `domains` are registered domains that belong to it: of its include, its
-    hosts, its return path. `streams` are those that it carries for the domain."""
+    hosts, its return path."""
 
     name: str
     networks: tuple[Network, ...] = ()
     domains: frozenset[str] = frozenset()
-    streams: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +101,7 @@ def judge_sources(sources: Iterable[SourceSeen], known: Known) -> dict[str, Judg
 
 
 def proves_nothing(source: SourceSeen) -> bool:
-    """Return whether no message of a source passed SPF or DKIM for anybody, or carried a signature of a known shape."""
+    """Return whether no message of a source passed SPF or DKIM for anybody, or carried a signature."""
     return not any(result == "pass" for _, result in source.spf) and not source.signatures
 
 

@@ -57,7 +57,7 @@ def steps_between(old: StsPolicy, new: StsPolicy) -> tuple[StsStep, ...]:
     if removed:
         steps.append(
             StsStep("mx", f"Remove {', '.join(removed)} from the MX records",
-                    "Senders may have the old MX records in their caches for the time that the records allow", 3600)
+                    "Senders keep the old MX records for their TTL; an hour is assumed here", 3600)
         )  # fmt: skip
     tighter = old.mode != "enforce" and new.mode == "enforce"
     why = (

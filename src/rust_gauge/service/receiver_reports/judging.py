@@ -108,22 +108,17 @@ def _seen(
         source.messages += total.n
         source.aligned_spf += total.n if outcome & Outcome.SPF else 0
         source.aligned_dkim += total.n if outcome & Outcome.DKIM else 0
-        source.aligned += total.n if outcome.aligned else 0
-    receivers: dict[int, set[int]] = defaultdict(set)
     ids = [row.id for row in sources]
     for at in range(0, len(ids), _AT_ONCE):
         sums = store.identities_of(connection, domain_id, ids[at : at + _AT_ONCE], since, until)
         results = store_reports.results_of(connection, {each.result_id for each in sums})
         for each in sums:
             source, result = seen[each.source_id], results[each.result_id]
-            receivers[each.source_id].add(each.receiver_id)
             _count(source.spf, (result.spf_domain, result.spf_result), each.n)
             for domain, selector, word in result.signatures:
                 _count(source.signatures, (domain, selector, word), each.n)
             for kind, comment in result.reasons:
                 _count(source.reasons, (kind, comment), each.n)
-    for id, source in seen.items():
-        source.receivers = len(receivers[id])
     return sources, seen
 
 
