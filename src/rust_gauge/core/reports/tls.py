@@ -129,7 +129,7 @@ def _list(value: Any) -> list[Any]:
 
 
 def _text(value: Any, longest: int) -> str:
-    # JSON can hold halves of surrogate pairs, which are no text.
+    # JSON can hold halves of surrogate pairs, which UTF-8 cannot hold.
     return value.encode("utf-8", "replace").decode().strip()[:longest] if isinstance(value, str) else ""
 
 
