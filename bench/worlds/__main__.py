@@ -12,7 +12,7 @@ import numpy as np
 from bench.worlds import scores
 from bench.worlds.incidents import KINDS
 from bench.worlds.judging import Verdict, judge
-from bench.worlds.ours import SEEDED, coverage, jumps_of, readings_of, with_seeds
+from bench.worlds.ours import REPORTING, SEEDED, coverage, jumps_of, readings_of, with_reports, with_seeds
 from bench.worlds.world import PROVIDERS, make_world
 from rust_gauge.core.reputation import NO_VALUE
 
@@ -36,6 +36,11 @@ def main() -> int:
         for name, copies, every in SEEDED:
             seeded = readings_of(with_seeds(world, seed, copies, every), with_seeds(world, seed, copies, every).counts)
             found[f"with {name}"].append(judge(world, seeded.tenths / 10, known, jumps))
+        for name, share in REPORTING:
+            reported = with_reports(world, seed, share)
+            found[f"with {name}"].append(
+                judge(world, readings_of(reported, reported.counts).tenths / 10, known, jumps_of(reported))
+            )
         for name, score in (
             ("rates of seven days", scores.trailing(world)), ("moving averages", scores.averaged(world)),
             ("share not deferred", scores.deferrals(world)), ("ceiling: learned from the truth", ceiling.score(world)),

@@ -23,6 +23,8 @@ Array = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 SEEDED = (("3 seeds weekly", 3, 7), ("3 seeds every second day", 3, 2), ("5 seeds daily", 5, 1))
 """How test copies are sent to each provider: name, copies, every so many days."""
+REPORTING = (("reports of half the providers", 0.5), ("reports of all providers", 1.0))
+"""Which part of the providers sends aggregate reports."""
 
 
 def surroundings_of(world: World, counts: Array) -> Surroundings:
@@ -66,6 +68,21 @@ def with_seeds(world: World, seed: int, copies: int, every: int) -> World:
     sent[:, ::every] = copies
     counts[COUNTS.index("copies")] = sent
     counts[COUNTS.index("placement")] = dice.binomial(sent.astype(int), 1 - world.inbox)
+    return replace(world, counts=counts)
+
+
+def with_reports(world: World, seed: int, share: float) -> World:
+    """Return the world with aggregate reports of a share of the providers, each the day after its mail.
+
+    A report counts a sender's own mail, and what of it neither SPF nor DKIM authenticates.
+    """
+    dice = np.random.default_rng([seed, 17])
+    reporting = np.tile(dice.permutation(PROVIDERS) < round(PROVIDERS * share), SENDERS)
+    taken = np.where(reporting[:, None], world.counts[COUNTS.index("delivered")], 0.0)
+    failed = dice.binomial(taken.astype(int), np.repeat(world.broken, PROVIDERS, axis=0)).astype(float)
+    counts = world.counts.copy()
+    for name, values in (("reported", taken), ("alignment", failed)):
+        counts[COUNTS.index(name), :, 1:] = values[:, :-1]
     return replace(world, counts=counts)
 
 

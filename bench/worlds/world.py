@@ -30,6 +30,7 @@ class World:
     volume: Array  # a day, by sender
     families: tuple[str, ...]
     outages: list[tuple[int, int]]  # provider, day
+    broken: Array  # (senders, days): share of mail that neither SPF nor DKIM authenticates
 
 
 def make_world(seed: int) -> World:
@@ -58,6 +59,7 @@ def make_world(seed: int) -> World:
     own_mind, filing = (_wander(dice, (SENDERS, PROVIDERS, DAYS), size, 25) for size in (0.3, 0.12))
     outages = sorted((int(dice.integers(PROVIDERS)), int(dice.integers(WARM, DAYS - 5))) for _ in range(4))
     silent = [(int(dice.integers(PROVIDERS)), int(dice.integers(WARM, DAYS - 20)), int(dice.integers(5, 15)))]
+    broken_on = np.zeros((SENDERS, DAYS))
     parts = {name: np.zeros((SENDERS, PROVIDERS, DAYS)) for name in COUNTS}
     hoped = {name: np.zeros((SENDERS, PROVIDERS, DAYS)) for name in COUNTS}
     inbox = np.zeros((SENDERS, PROVIDERS, DAYS))
@@ -70,6 +72,7 @@ def make_world(seed: int) -> World:
         dead = np.minimum(0.6, level_of["dead"] * drift["dead"][:, day] + effect["dead"][:, day])
         reads = np.clip(level_of["reads"] * drift["reads"][:, day] * (1 + effect["reads"][:, day]), 0.01, 0.9)
         broken = np.minimum(1.0, level_of["broken"] + effect["broken"][:, day])
+        broken_on[:, day] = broken
         content = np.minimum(1.0, level_of["content"] + effect["content"][:, day])
         listed = effect["listed"][:, day]
         wanted = dice.poisson(mail_of_day[:, day, None] * share)
@@ -151,7 +154,7 @@ def make_world(seed: int) -> World:
         np.stack([parts[name] for name in COUNTS]).reshape(flat),
         np.stack([hoped[name] for name in COUNTS]).reshape(flat),
         inbox.reshape(flat[1:]), np.tile(np.array([law.manner.reports for law in laws]), SENDERS), found, touched,
-        volume, tuple(order), outages,
+        volume, tuple(order), outages, broken_on,
     )  # fmt: skip
 
 

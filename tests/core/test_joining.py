@@ -27,6 +27,9 @@ FAILS = incident(
 )  # fmt: skip
 
 
+UNALIGNED = incident("pull:a:alignment", "pull", "alignment")
+
+
 def test_mail_that_fails_by_a_broken_key_is_the_keys_incident() -> None:
     (one,) = join([FAILS, KEY], CAUSES)
     assert (one.key, one.record, one.recheck) == (KEY.key, "v=DKIM1; p=AA", "audit")
@@ -48,6 +51,10 @@ def test_mail_that_fails_by_a_broken_key_is_the_keys_incident() -> None:
         (incident("record:a", "record", "record"), incident("fault:a:mx-dead", "fault", "mx-dead")),
         (incident("reply:7", "reply", "reputation", "tenant", subject="tenant"), incident("pull:a:r", "pull", "refusals")),
         (FAILS, incident("fault:a:stream-not-aligned", "fault", "stream-not-aligned")),
+        (UNALIGNED, incident("source:a:mx1:broke", "source", "authentication")),
+        (UNALIGNED, incident("source:a:old-web:unaligned", "source", "source")),
+        (UNALIGNED, KEY),
+        (UNALIGNED, FAILS),
     ],
     ids=lambda each: each.key,
 )  # fmt: skip
@@ -65,6 +72,8 @@ def test_what_comes_of_a_cause_belongs_to_it(part: Incident, whole: Incident) ->
         (KEY, incident("fault:a:spf-missing", "fault", "spf-missing")),
         (KEY, incident("pull:a:complaints", "pull", "complaints")),
         (incident("reply:7", "reply", "unclassified", "tenant"), incident("pull:a:refusals", "pull", "refusals")),
+        (UNALIGNED, incident("source:a:old-web:unknown", "source", "source")),
+        (UNALIGNED, incident("source:b:mx1:broke", "source", "authentication", "b.example")),
         (incident("record:b", "record", "record", "b.example"), KEY),
     ],
 )  # fmt: skip

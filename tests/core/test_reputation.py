@@ -491,3 +491,31 @@ def test_a_forecast_sends_copies_as_before_whatever_the_volume() -> None:
     usual, halved = (forecast(counts, around(), 10, Change(volume=volume)) for volume in (1.0, 0.5))
     assert abs(pull(usual, "placement") - pull(halved, "placement")) < 0.2
     assert headroom(counts, around(), "placement", 0.5) is None
+
+
+# What receivers report
+
+
+def reported(counts: Any, of: float, unaligned: float) -> Any:
+    """The same mail with aggregate reports about so much of it on each day."""
+    counts = counts.copy()
+    counts[COUNTS.index("reported"), 0] = of
+    counts[COUNTS.index("alignment"), 0] = unaligned
+    return counts
+
+
+@pytest.mark.parametrize(
+    ("of", "unaligned", "least", "most"),
+    [(1000, 3, 0, 0.1), (1000, 100, 0.5, 3), (1000, 900, 10, 20), (2, 2, 0, 0), (0, 0, 0, 0)],
+)
+def test_mail_that_is_reported_as_not_aligned_pulls_by_its_share(
+    of: float, unaligned: float, least: float, most: float
+) -> None:
+    assert least <= pull(read(reported(mail(1000), of, unaligned), around()), "alignment") <= most
+
+
+def test_a_report_that_is_a_day_late_changes_little() -> None:
+    whole = reported(mail(1000), 900, 300)
+    late = whole.copy()
+    late[[COUNTS.index(name) for name in ("reported", "alignment")], 0, -1] = 0
+    assert abs(pull(read(whole, around()), "alignment") - pull(read(late, around()), "alignment")) < 0.5

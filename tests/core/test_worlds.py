@@ -6,7 +6,7 @@ from bench.worlds import scores
 from bench.worlds.incidents import KINDS
 from bench.worlds.judging import auc, judge, rank_correlation
 from bench.worlds.laws import FAMILIES
-from bench.worlds.ours import coverage, jumps_of, readings_of, with_seeds
+from bench.worlds.ours import coverage, jumps_of, readings_of, with_reports, with_seeds
 from bench.worlds.world import PROVIDERS, SENDERS, World, make_world
 
 from rust_gauge.core.reputation import COUNTS, NO_VALUE
@@ -56,6 +56,18 @@ def test_test_copies_are_filed_as_the_mail_is(world: World) -> None:
     seeded = with_seeds(world, 1, 5, 1)
     copies, aside = (seeded.counts[COUNTS.index(name)] for name in ("copies", "placement"))
     assert aside.sum() / copies.sum() == pytest.approx(1 - world.inbox.mean(), abs=0.01)
+
+
+def test_reports_tell_of_mail_of_the_day_before_and_of_what_was_broken(world: World) -> None:
+    found = with_reports(world, 1, 0.5)
+    reported, failed = (found.counts[COUNTS.index(name)] for name in ("reported", "alignment"))
+    assert (reported[:, 0] == 0).all()
+    reporting = reported.sum(axis=1) > 0
+    assert reporting.mean() == pytest.approx(0.5, abs=0.05)
+    delivered = world.counts[COUNTS.index("delivered")][reporting]
+    assert (reported[reporting][:, 1:] == delivered[:, :-1]).all()
+    expected = (np.repeat(world.broken, PROVIDERS, axis=0)[reporting] * delivered)[:, :-1].sum()
+    assert failed.sum() == pytest.approx(expected, rel=0.01)
 
 
 def test_ranks_share_the_middle_where_values_are_equal() -> None:

@@ -166,7 +166,7 @@ RUNS = [
 ]  # fmt: skip
 
 
-def test_runs_are_summed_by_day_readings_get_a_factor_and_limits_keep_what_was_said(store: Store) -> None:
+def test_runs_are_summed_by_day_readings_get_factors_and_limits_keep_what_was_said(store: Store) -> None:
     migrate(store, "0023")
     days, factors = 3, 11
     history = np.arange((2 + factors) * days, dtype="<i2").tobytes() + np.zeros(days, "<f4").tobytes()
@@ -191,11 +191,11 @@ def test_runs_are_summed_by_day_readings_get_a_factor_and_limits_keep_what_was_s
         assert [(row.provider, row.outcome, row.copies) for row in found] == [("p.example", "inbox", 4)]
         (row,) = store_readings.histories(connection, 1, 1)
         series = store_readings.unpack(row)
-        assert series.pulls.shape == (factors + 1, days)
-        assert series.pulls[-1].tolist() == [0, 0, 0]
+        assert series.pulls.shape == (factors + 2, days)
+        assert series.pulls[factors:].tolist() == [[0, 0, 0]] * 2
         assert series.measures[:, :factors].tolist() == measures.reshape(3, factors).tolist()
-        assert np.isnan(series.measures[:, factors]).all()
-        assert len(connection.scalar(text("SELECT pulls FROM reading_series"))) == 2 * (factors + 1)
+        assert np.isnan(series.measures[:, factors:]).all()
+        assert len(connection.scalar(text("SELECT pulls FROM reading_series"))) == 2 * (factors + 2)
         said = json.loads(connection.scalar(text("SELECT description FROM relay")))
         assert said["limits"] == [{"region": "north", "per_day": 5, "restricted": True}]
         taken = connection.execute(text("SELECT relay_id, stream_id, kind, n FROM flow_relay_hour")).all()

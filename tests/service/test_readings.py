@@ -13,10 +13,12 @@ from rust_gauge.contract.suppression import NewEntries
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation
 from rust_gauge.service.readings import settings as reading_settings
+from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.store import audits as store_settings
 from rust_gauge.store import jobs, tables
 from rust_gauge.store.jobs import Job
 from tests.conftest import TODAY, Office, forget_others
+from tests.reports import aggregate, record
 from tests.rows import bounce, ndjson, row
 
 DOMAIN = "news.d.example"
@@ -209,10 +211,33 @@ def test_a_pull_leads_to_its_events(office: Office, client: Client) -> None:
     assert {(event.kind, event.cause) for event in events} == {("bounced", "authentication")}
 
 
+def test_what_receivers_report_of_our_own_mail_pulls_at_that_provider(office: Office, client: Client) -> None:
+    days_of_mail(office, client, 20)
+    office.world.zone(DOMAIN, '@ IN TXT "v=spf1 ip4:192.0.2.9 -all"\n')
+    for back in range(1, 6):
+        day = TODAY.date() - timedelta(days=back)
+        ours = [record("192.0.2.9", 60, header_from=DOMAIN), record("192.0.2.9", 40, header_from=DOMAIN, spf=True)]
+        forged = record("203.0.113.5", 5000, header_from=DOMAIN)
+        report = aggregate(*ours, forged, id=f"r{back}", day=day, domain=DOMAIN)
+        assert client.reports.add(office.slug, report).state == "stored"
+        elsewhere = aggregate(*ours, id=f"x{back}", day=day, domain=DOMAIN, receiver="unheard-of.example")
+        assert client.reports.add(office.slug, elsewhere).state == "stored"
+    before = client.readings.series(office.slug, DOMAIN, provider="tidepost.example").readings[-1]
+    ask_for_due(office.world.context)
+    office.world.work()
+    after = client.readings.series(office.slug, DOMAIN, provider="tidepost.example").readings[-1]
+    (pull,) = (pull for pull in after.pulls if pull.factor == "alignment")
+    assert (pull.count, pull.total, pull.kinds) == (300, 500, []), "of our own mail, at this provider"
+    assert pull.points > 3
+    assert round((before.value or 0) - (after.value or 0), 1) > 3
+    whole = client.readings.series(office.slug, DOMAIN).readings[-1]
+    assert {pull.provider for pull in whole.pulls if pull.factor == "alignment"} == {"tidepost.example"}
+
+
 @pytest.mark.parametrize("factor", sorted(computation.EVENTS_OF))
 def test_the_events_of_every_factor_can_be_asked_for(factor: str, office: Office, client: Client) -> None:
     kinds, causes = computation.EVENTS_OF[factor]
-    assert bool(kinds) == (factor not in ("held", "copies", "placement"))  # what is no event
+    assert bool(kinds) == (factor not in ("held", "copies", "placement", "reported", "alignment"))  # what is no event
     assert list(client.events.list(office.slug, kinds=kinds, causes=causes)) == []
 
 

@@ -8283,7 +8283,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /** Before */
             before: number;
             /** After */
@@ -8367,7 +8367,7 @@ export interface components {
              * Name
              * @enum {string}
              */
-            name: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            name: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /**
              * Unit
              * @enum {string}
@@ -9872,7 +9872,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /** Provider */
             provider: string;
             /** Label */
@@ -12008,7 +12008,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /** Provider */
             provider: string;
             /** Label */
@@ -17605,7 +17605,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /** Provider */
             provider: string;
             /** Label */
@@ -17635,7 +17635,7 @@ export interface components {
             count?: number | null;
             /**
              * Total
-             * @description Messages of the same days that they are counted against; of placement, test copies
+             * @description Messages of the same days that they are counted against; of placement, test copies; of alignment, messages that receivers reported on
              */
             total?: number | null;
             /**
@@ -22997,7 +22997,7 @@ export interface components {
              * Factor
              * @enum {string}
              */
-            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement";
+            factor: "complaints" | "invalid_addresses" | "refusals" | "listings" | "authentication" | "delays" | "held" | "unsubscribes" | "engagement" | "volume" | "record_faults" | "placement" | "alignment";
             /** Stream */
             stream: string;
             /**

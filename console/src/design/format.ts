@@ -54,6 +54,7 @@ const FACTORS: Record<Schemas['Pull']['factor'], string> = {
   volume: 'Volume',
   record_faults: 'Record faults',
   placement: 'Placement',
+  alignment: 'Alignment',
 };
 export const factor = (name: string): string => FACTORS[name as Schemas['Pull']['factor']] ?? words(name);
 /** A factor's measure as people read it: a rate, a share of the opens that are usual, a volume, faults. */

@@ -12,7 +12,7 @@ Subject = Literal["domain", "stream", "relay", "ip"]
 Unit = Literal["rate", "times", "doublings", "faults"]
 FactorName = Literal[
     "complaints", "invalid_addresses", "refusals", "listings", "authentication", "delays", "held", "unsubscribes",
-    "engagement", "volume", "record_faults", "placement",
+    "engagement", "volume", "record_faults", "placement", "alignment",
 ]  # fmt: skip
 
 
@@ -37,7 +37,8 @@ class Pull(Model):
     stop: float
     count: int | None = Field(None, description="Events of the last `days` days; absent for volume and record faults")
     total: int | None = Field(
-        None, description="Messages of the same days that they are counted against; of placement, test copies"
+        None,
+        description="Messages of the same days that they are counted against; of placement, test copies; of alignment, messages that receivers reported on",
     )
     days: int = Field(7, description="Period of `count` and `total`, up to the day of the reading")
     elsewhere: bool = Field(

@@ -60,6 +60,7 @@ export function eventsOf(
 ): string | undefined {
   if (of.subject === 'domain' && pull.factor === 'record_faults') return `/domains/${tenant}/${of.name}?view=records`;
   if (of.subject === 'domain' && pull.factor === 'held') return `/suppression?tenant=${tenant}`;
+  if (of.subject === 'domain' && pull.factor === 'alignment') return `/domains/${tenant}/${of.name}?view=reports`;
   if (pull.factor === 'placement') return `/bench?tenant=${tenant}&view=placement`;
   if (!pull.kinds?.length) return undefined;
   const end = new Date(`${day}T00:00:00Z`).getTime() + 86_400_000;

@@ -57,7 +57,8 @@ class Factor:
     `weight`: the log-odds that it takes at its watch line. `stop` is a line for people: it does not bend the curve.
     `half_life`: days after which a message counts half. `quick`: the same for the short memory, which speaks up only
     when it is sure. `usual` and `worth`: what is taken for granted of a sender of whom nothing is known, and how many
-    messages that is worth. `of`: which mail the events are counted against.
+    messages that is worth. `of`: which mail the events are counted against. `least`: of that mail, remembered, below
+    which nothing is measured.
     """
 
     name: str
@@ -71,6 +72,7 @@ class Factor:
     worth: float = 100
     of: str = "attempted"
     straight: float = 15.0  # watch lines beyond which a measure counts by its logarithm alone
+    least: float = 0.0
 
     def __post_init__(self) -> None:
         if not 0 < self.watch < self.stop:
@@ -108,10 +110,13 @@ FACTORS = (
     Factor("engagement", Kind.ENGAGEMENT, 2.0, 4.0, 0.45, half_life=7, worth=100, of="opened_of"),
     Factor("volume", Kind.VOLUME, 1.0, 2.5, 0.2, half_life=4, worth=300),
     Factor("record_faults", Kind.AUDIT, 1.0, 3.0, 0.45),
-    Factor("placement", Kind.RATE, 0.10, 0.40, 0.7, half_life=4, usual=0.03, worth=20, of="copies"),
+    Factor("placement", Kind.RATE, 0.10, 0.40, 0.7, half_life=4, usual=0.03, worth=20, of="copies", least=1),
+    Factor("alignment", Kind.RATE, 0.05, 0.20, 0.2, half_life=4, usual=0.005, worth=50, of="reported", least=20),
 )
 NAMES = tuple(factor.name for factor in FACTORS)
-_CHANGED = tuple(field.name for field in fields(Factor) if field.name not in ("name", "kind", "of", "straight"))
+_CHANGED = tuple(
+    field.name for field in fields(Factor) if field.name not in ("name", "kind", "of", "straight", "least")
+)
 
 
 def factors_with(changes: Mapping[str, Mapping[str, float]]) -> tuple[Factor, ...]:

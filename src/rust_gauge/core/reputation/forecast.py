@@ -16,6 +16,7 @@ from rust_gauge.core.reputation.reading import COUNTS, Elsewhere, Measures, Read
 _PACE_DAYS = 14  # two of each weekday
 _LOOKED_BACK = 120  # days that a question about today needs
 _COPIES = ("copies", "placement")
+_ASIDE = ("copies", "reported")  # what is no event of mail that we count ourselves
 _TRIED = 40  # numbers at once when the one is sought that reaches a line
 
 
@@ -80,7 +81,7 @@ def headroom(
     None where the factor is not counted in events, cannot be measured, or no number of them would do.
     """
     place = NAMES.index(factor)
-    if factors[place].kind is not Kind.RATE or factors[place].of == "copies" or counts.shape[1] != 1:
+    if factors[place].kind is not Kind.RATE or factors[place].of in _ASIDE or counts.shape[1] != 1:
         return None
     counts, around = counts[..., -_LOOKED_BACK:], _last(around, _LOOKED_BACK)
     row = COUNTS.index(factor)

@@ -18,10 +18,10 @@ from rust_gauge.core.reputation.outages import tried
 
 COUNTS = (
     "attempted", "delivered", "invalid_addresses", "refusals", "listings", "authentication", "delays", "complaints",
-    "unsubscribes", "opened", "held", "copies", "placement", "greylisted",
+    "unsubscribes", "opened", "held", "copies", "placement", "greylisted", "reported", "alignment",
 )  # fmt: skip
 """Messages and events; test copies whose fate is known, and those of them in spam or lost; those delays that are
-greylisting.
+greylisting; our own mail that receivers reported on, and that of it which was aligned by neither SPF nor DKIM.
 """
 ENOUGH_MAIL = 30.0  # remembered messages below which nothing can be said
 _MAIL_HALF_LIFE = 7.0  # days; last week counts half as much as today
@@ -40,7 +40,6 @@ _OPENED_DAYS = 28  # of mail before a fall of opens is judged, so that a monthly
 _COMPARED_FROM = 100.0  # remembered messages of a sender that the median is taken over
 _COMPARED_BY = 5  # senders
 _MARGIN_MOST = 50.0  # half of the scale; a wider margin would say nothing more
-_COPIES_FROM = 1.0  # remembered copies
 NO_VALUE = -1  # tenths where there is too little mail
 
 Tenths = NDArray[np.int16]
@@ -159,15 +158,15 @@ def measure(counts: Array, around: Surroundings, factors: tuple[Factor, ...] = F
             value[n] = low[n] = high[n] = _volume(factor, by_name["attempted"], around.foreseen)
         elif factor.kind is Kind.AUDIT and around.faults is not None:
             value[n] = low[n] = high[n] = around.faults
-        if factor.name == "placement":  # without copies of late nothing is known of it
-            unknown = faded(by_name["copies"], decay_of(factor.half_life)) < _COPIES_FROM
+        if factor.least:  # without copies or reports of late nothing is known
+            unknown = faded(by_name[factor.of], decay_of(factor.half_life)) < factor.least
             for part in (value, low, high):
                 part[n, unknown] = np.nan
     return Measures(value, low, high)
 
 
 def exposure(factor: Factor, counts: Mapping[str, Array]) -> Array:
-    """Return the messages (of placement, test copies) that a rate's events are counted against."""
+    """Return the messages (of placement, test copies; of alignment, reported ones) that events are counted against."""
     if factor.of == "tried":
         return tried(counts["attempted"], counts[factor.name])
     return counts[factor.of]

@@ -7,6 +7,7 @@ from dataclasses import replace
 from rust_gauge.core.worklist.incident import Incident
 
 _PROVES = ("dkim-", "spf-", "dmarc-", "stream-")  # rules whose faults make authentication or alignment fail
+_FAILS = (":broke", ":unaligned")  # sources of ours whose mail is not aligned
 _MOST_EVIDENCE = 14  # lines; an item has to fit a screen and a mail
 
 
@@ -17,7 +18,8 @@ def join(found: Iterable[Incident], causes: Mapping[str, Sequence[str]]) -> list
     stream, whose record fixes it, if the stream whose mail fails uses that record; a stream that is not aligned
     belongs to the fault of the record that proves nothing; a new reply to the pull of its cause; a changed record to
     the fault, or the failing authentication, of its domain; test copies that land badly to what pulls the reading of
-    their domain at the same provider. What is joined leaves its key in `parts`.
+    their domain at the same provider; mail that receivers report as not aligned to the source of ours that fails, or
+    to failing authentication. What is joined leaves its key in `parts`.
     """
     by_key: dict[str, Incident] = {}
     for incident in found:
@@ -50,6 +52,10 @@ def _incident_of(part: Incident, others: Sequence[Incident], causes: Mapping[str
     records = [prove for prove in proves if not prove.topic.startswith("stream-")]
     if part.kind == "pull" and part.topic == "authentication":
         return next(iter(records or proves), None)
+    if part.kind == "pull" and part.topic == "alignment":
+        sources = [other for other in others if other.kind == "source" and other.key.endswith(_FAILS)]
+        failing = [other for other in others if other.kind == "pull" and other.topic == "authentication"]
+        return next(iter(sources or records or proves or failing), None)
     if part.kind == "fault" and part.topic.startswith("stream-"):
         return next(iter(records), None)
     if part.kind == "placement":

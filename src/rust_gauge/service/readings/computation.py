@@ -40,7 +40,7 @@ from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs, leases, placement_days, provider_norms, reading_counters
+from rust_gauge.store import flow, jobs, leases, placement_days, provider_norms, reading_counters, report_receivers
 from rust_gauge.store import readings as store
 from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
@@ -63,7 +63,10 @@ _PLAN_COLUMNS = {1: "domain", 2: "stream", 3: "relay", 4: "sending_ip"}
 _STILL_FORESEEN = timedelta(days=42)  # a month of mail is usual by then
 
 
-_SPECIAL = {reading_counters.HELD: "held", placement_days.COPIES: "copies", placement_days.ASIDE: "placement"}
+_SPECIAL = {
+    reading_counters.HELD: "held", placement_days.COPIES: "copies", placement_days.ASIDE: "placement",
+    report_receivers.REPORTED: "reported", report_receivers.UNALIGNED: "alignment",
+}  # fmt: skip
 """What is no event, by the number that stands for its kind."""
 
 
@@ -345,14 +348,16 @@ def _jump_row(jump: Jump, first: date) -> JumpRow:
 
 
 def rows_of(connection: Connection, tenant_id: int, kind: int, since: date, subject_ids: Sequence[int]) -> CounterRows:
-    """Counters of subjects, with the mail that went to held addresses."""
+    """Counters of subjects, with mail to held addresses, test copies, and what receivers reported of domains."""
     rows = reading_counters.counters(connection, tenant_id, kind, since, subject_ids)
     held = reading_counters.held_counters(connection, tenant_id, kind, since, subject_ids)
-    copies = placement_days.counters(connection, tenant_id, kind, since, subject_ids)
-    if len(copies):  # a provider that no mail goes to has no reading
-        pairs, there = (each.subject * 2**32 + each.provider for each in (copies, rows))
-        copies = copies.where(np.isin(pairs, there))
-    return rows.and_also(held).and_also(copies)
+    aside = placement_days.counters(connection, tenant_id, kind, since, subject_ids)
+    if kind == 1:
+        aside = aside.and_also(report_receivers.counters(connection, tenant_id, since, subject_ids))
+    if len(aside):  # a provider that no mail goes to has no reading
+        pairs, there = (each.subject * 2**32 + each.provider for each in (aside, rows))
+        aside = aside.where(np.isin(pairs, there))
+    return rows.and_also(held).and_also(aside)
 
 
 def part_of(readings: Readings, rows: Sequence[int]) -> Readings:

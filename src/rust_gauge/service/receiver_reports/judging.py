@@ -83,6 +83,7 @@ def judge_domain(context: Context, tenant_id: int, domain_id: int, name: str) ->
     for at in range(0, len(sources), _AT_ONCE):
         part = sources[at : at + _AT_ONCE]
         context.store.transaction(lambda c, part=part: _put(c, part, judgements, now))  # type: ignore[misc]
+    context.store.transaction(lambda c: jobs.enqueue(c, "readings", tenant_id, domain_id, now))
 
 
 def _put(connection: Connection, part: Sequence[SourceRow], judgements: Mapping[str, Judgement], now: datetime) -> None:

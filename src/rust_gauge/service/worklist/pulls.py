@@ -18,9 +18,9 @@ from rust_gauge.core.reputation.factors import Factor, Kind
 from rust_gauge.core.shares import percent
 from rust_gauge.core.worklist import Incident, Level
 from rust_gauge.service.domains.relays import described_relays, sending_paths
-from rust_gauge.service.readings.computation import count
+from rust_gauge.service.readings.computation import count, rows_of
 from rust_gauge.service.worklist.place import CONDITION_FELL, FELL_WITHIN, KEEPS, Place, capital
-from rust_gauge.store import domains, flow, placement_days, reading_counters
+from rust_gauge.store import domains, flow
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.readings import JumpRow, Series
 from rust_gauge.store.tables import ALL_PROVIDERS
@@ -63,6 +63,7 @@ _WORDS = {
     "listings": "blocklist refusals", "authentication": "failed authentication", "delays": "delays",
     "held": "mail to held addresses", "unsubscribes": "unsubscribes", "engagement": "engagement",
     "volume": "a jump in volume", "record_faults": "record faults", "placement": "test copies in spam or missing",
+    "alignment": "mail reported as not aligned",
 }  # fmt: skip
 
 
@@ -85,6 +86,8 @@ _REMEDIES = {
     "record_faults": "Publish the records that the audit recommends.",
     "placement": "See what else changed the day placement turned (Bench, Placement), undo it, and send {stream} to "
     "engaged recipients only until copies are in the inbox again.",
+    "alignment": "Open Domains, Reports of receivers, and see which of your sources is not aligned at which receiver; "
+    "fix its key, its SPF entry or its envelope domain.",
 }
 
 
@@ -212,7 +215,7 @@ def _heavy(
 
 def _rise(jump: JumpRow, where: str) -> str:
     """Return a jump in words, with its counts and period."""
-    name = "test copies" if FACTORS[jump.factor].of == "copies" else "messages"
+    name = {"copies": "test copies", "reported": "reported messages"}.get(FACTORS[jump.factor].of, "messages")
     return (
         f"{capital(where)}: {percent(jump.events / max(1.0, jump.mail))} since {jump.began:%-d %b} "
         f"({jump.events:,.0f} of {jump.mail:,.0f} {name}), {percent(jump.usual)} before"
@@ -278,8 +281,7 @@ def _fails_again(connection: Connection, place: Place, domain_id: int, factor: F
     if factor.name not in COUNTS or since >= place.day:
         return False
     first = max(since + timedelta(days=1), place.day - timedelta(days=6))
-    ask = placement_days.counters if factor.of == "copies" else reading_counters.counters
-    rows = ask(connection, place.tenant.id, 1, first, [domain_id])
+    rows = rows_of(connection, place.tenant.id, 1, first, [domain_id])
     sums = dict(zip(COUNTS, count(rows, first, place.day).counts.sum(axis=(1, 2)), strict=True))
     events, mail = float(sums[factor.name]), float(exposure(factor, sums))
     return (events + factor.usual * factor.worth) / (mail + factor.worth) > factor.watch
