@@ -119,9 +119,10 @@ class World:
     database: PrivateMariaDb
 
     def zone(self, name: str, text: str) -> None:
-        """Serve a zone from now on."""
+        """Serve a zone from now on; what was answered before is forgotten, whichever test asked."""
         (self.zones / f"{name}.zone").write_text(HEAD + text)
         self.dns.reload()
+        self.context.resolver._cache.clear()
 
     def work(self) -> int:
         """Do all jobs that wait; returns how many there were."""

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from rust_gauge.core.reports.aggregate import ReportRow, SignatureSeen
 from rust_gauge.core.reports.outcomes import Outcome, outcome_of
-from rust_gauge.core.reports.rehearsal import TriedPolicy, try_policy, would_hit
+from rust_gauge.core.reports.rehearsal import Tried, TriedPolicy, try_policy, would_hit
 from rust_gauge.core.reports.sources import (
     Known,
     KnownRelay,
@@ -19,6 +19,8 @@ from rust_gauge.core.reports.sources import (
     network_of,
     together,
 )
+from rust_gauge.core.reports.streams import MailShown, streams_of
+from rust_gauge.core.sending import DkimNeed, PlannedStream, Relay, expand_streams
 
 OURS, FORWARDED, UNKNOWN, NOT_OURS = Verdict.OURS, Verdict.FORWARDED, Verdict.UNKNOWN, Verdict.NOT_OURS
 KNOWN = Known(
@@ -180,6 +182,7 @@ SUB = Outcome.SUBDOMAIN
         (TriedPolicy("quarantine"), [(Outcome(0), 10), (SUB, 5)], 15, 0),
         (TriedPolicy("quarantine", "none"), [(Outcome(0), 10), (SUB, 5)], 10, 0),
         (TriedPolicy("none", "reject"), [(Outcome(0), 10), (SUB, 5)], 0, 5),
+        (TriedPolicy("none", np="reject"), [(Outcome(0), 10), (SUB, 5)], 0, 0),
         (TriedPolicy("reject", percent=25), [(Outcome(0), 100)], 75, 25),  # RFC 7489 §6.6.4
         (TriedPolicy("quarantine", percent=25), [(Outcome(0), 100)], 25, 0),
         (TriedPolicy("reject", testing=True), [(Outcome(0), 10)], 10, 0),
@@ -209,3 +212,79 @@ def test_no_message_is_counted_twice_and_a_stricter_policy_never_hits_less(
     assert tried.aligned + tried.hit <= tried.messages + 1e-6
     assert tried.hit <= try_policy(TriedPolicy("reject", strict_spf=strict, strict_dkim=strict), mail).hit + 1e-6
     assert (tried.hit > 0) == any(would_hit(policy, outcome) for outcome, _ in mail)
+
+
+@pytest.mark.parametrize(
+    ("policy", "outcome", "quarantined", "rejected"),
+    [
+        (TriedPolicy("quarantine", np="reject"), SUB, 6, 4),
+        (TriedPolicy("quarantine", "none", "reject"), SUB, 0, 4),
+        (TriedPolicy("quarantine", "none", ""), SUB, 0, 0),
+        (TriedPolicy("quarantine", np="reject"), Outcome(0), 10, 0),  # the domain itself is none of its subdomains
+        (TriedPolicy("quarantine", np="reject"), SUB | Outcome.DKIM, 0, 0),
+    ],
+)
+def test_subdomains_that_do_not_exist_have_a_policy_of_their_own(
+    policy: TriedPolicy, outcome: Outcome, quarantined: float, rejected: float
+) -> None:
+    tried = Tried()
+    tried.add(policy, outcome, 10, missing=4)
+    assert (tried.messages, tried.quarantined, tried.rejected) == (10, quarantined, rejected)
+    assert would_hit(policy, outcome, 10, 4) == (quarantined + rejected > 0)
+
+
+def evidence_of(source: SourceSeen) -> dict[str, Verdict]:
+    return {each.kind: each.verdict for each in judge_sources([source], KNOWN)[source.ip].evidence}
+
+
+@pytest.mark.parametrize(
+    ("helo", "kind"),
+    [("old.marram.example", "own_helo"), ("o1.driftline.example", "relay_helo"), ("mx.stranger.example", None)],
+)
+def test_a_helo_name_that_spf_passed_for_tells_whose_a_host_is(helo: str, kind: str | None) -> None:
+    found = evidence_of(seen("203.0.113.99", spf=("marram.example", "softfail"), helo={helo: 100}))
+    assert [each for each in found if each.endswith("helo")] == ([kind] if kind else [])
+    if kind:
+        assert found[kind] is OURS
+
+
+def test_a_list_reaches_several_receivers_and_a_single_forward_one() -> None:
+    several, one = (seen("203.0.113.99", dkim=(KEY,), receivers=set(range(n))) for n in (3, 1))
+    assert evidence_of(several)["several_receivers"] is FORWARDED
+    assert "several_receivers" not in evidence_of(one)
+    alone = seen("203.0.113.99", spf=("marram.example", "fail"), receivers={1, 2, 3})
+    assert "several_receivers" not in evidence_of(alone), "a forger reaches many, too"
+
+
+# Streams
+
+DRIFTLINE = Relay("driftline", dkim=(DkimNeed("d1", "CNAME", "d1.driftline.example"),))
+PATHS = expand_streams(
+    (
+        PlannedStream("receipts", "marram.example", "", "", "m1", ("driftline", "mta1"), "", ()),
+        PlannedStream("alerts", "marram.example", "", "", "m2", ("driftline",), "", ()),
+        PlannedStream("news", "news.marram.example", "", "", "m2", ("driftline",), "", ()),
+    ),
+    (DRIFTLINE, Relay("mta1", own=True)),
+)
+
+
+def shown(source: str, header_from: str = "marram.example", *keys: str) -> MailShown:
+    return MailShown(source, header_from, "", tuple(("marram.example", selector) for selector in keys))
+
+
+@pytest.mark.parametrize(
+    ("mail", "streams"),
+    [
+        (shown("driftline", "marram.example", "m1"), ("receipts",)),
+        (shown("driftline", "marram.example", "m2"), ("alerts",)),
+        (shown("driftline", "news.marram.example"), ("news",)),
+        (shown("driftline"), ("receipts", "alerts")),  # not signed: it may be either
+        (shown("driftline", "shop.marram.example"), ("receipts", "alerts", "news")),
+        (shown("mta1", "marram.example", "m2"), ("receipts",)),  # only one goes over it
+        (shown("cobble"), ()),
+        (shown(""), ()),
+    ],
+)
+def test_reported_mail_belongs_to_the_streams_that_it_fits(mail: MailShown, streams: tuple[str, ...]) -> None:
+    assert streams_of(mail, PATHS) == streams

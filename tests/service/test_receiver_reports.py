@@ -25,11 +25,11 @@ from rust_gauge.contract.receiver_reports import (
     SourceOverview,
 )
 from rust_gauge.contract.recipients import ErasureRequest
-from rust_gauge.contract.relays import RelayDescription, RelayInbound
+from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayInbound
 from rust_gauge.core.dns import DnsProgram, DnsQuestion
 from rust_gauge.service.accounts import ownership
 from rust_gauge.service.feeds.runner import Runner
-from rust_gauge.service.receiver_reports import keeping
+from rust_gauge.service.receiver_reports import judging, keeping
 from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from rust_gauge.service.receiver_reports.sources import failing_since
@@ -234,6 +234,90 @@ def test_a_policy_is_tried_on_past_mail(office: Office, client: Client, domain: 
     assert "8 of 78 messages of ours" in found.summary
     nothing = client.reports.rehearse(office.slug, DOMAIN, RehearsalPolicy(p="reject", days=1))
     assert "nothing is known" in nothing.summary
+
+
+def test_a_policy_for_subdomains_that_do_not_exist_hits_these_only(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    office.world.zone(DOMAIN, '@ IN TXT "v=spf1 ip4:192.0.2.0/28 -all"\nshop IN A 192.0.2.80\n')
+    client.reports.add(
+        office.slug,
+        aggregate(
+            record("192.0.2.9", 10), record("192.0.2.9", 7, header_from=f"shop.{DOMAIN}"),
+            record("203.0.113.5", 4, header_from=f"xyzzy.{DOMAIN}"),
+            record("203.0.113.5", 2, header_from=f"off.{DOMAIN}.", spf=True),
+        ),
+    )  # fmt: skip
+    judge(office)
+    tried = RehearsalPolicy(p="none", sp="quarantine", np="reject")
+    found = client.reports.rehearse(office.slug, DOMAIN, tried)
+    assert found.missing_names == [f"xyzzy.{DOMAIN}", f"off.{DOMAIN}"]
+    assert found.names_not_measured == 0
+    sums = [(g.messages, g.quarantined, g.rejected) for g in found.groups if g.messages]
+    assert [sum(column) for column in zip(*sums, strict=True)] == [23, 7, 4]
+    assert "np=reject" in found.record
+    assert client.reports.rehearse(office.slug, DOMAIN, RehearsalPolicy(p="none", np="")).missing_names == []
+
+
+def test_streams_that_are_not_aligned_are_named_with_receivers_and_what_changed(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    client.relays.set(office.slug, "mta1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.9")]))
+    streams = [StreamPath(name="receipts", relay="mta1", selector="m1"),
+               StreamPath(name="news", header_from=f"news.{DOMAIN}", relay="mta1", selector="m1"),
+               StreamPath(name="minutes", relay="cobble")]  # fmt: skip
+    client.domains.update(office.slug, DOMAIN, DomainChange(streams=streams))
+    for back in range(10):
+        day = DAY - timedelta(days=back)
+        for receiver, good in (("tidepost.example", back > 3), ("kestrelbox.example", True)):
+            receipts = record("192.0.2.9", 40, dkim=good)
+            news = record("192.0.2.9", 5, header_from=f"news.{DOMAIN}", dkim=True)
+            octets = aggregate(receipts, news, day=day, id=f"{receiver}{day}", receiver=receiver)
+            assert client.reports.add(office.slug, octets).state == "stored"
+    judge(office)
+    found = client.reports.streams(office.slug, DOMAIN)
+    assert [(each.streams, each.mail.messages, each.mail.neither) for each in found.streams] == [
+        (["receipts"], 800, 160), (["news"], 100, 0),
+    ]  # fmt: skip
+    receipts, news = found.streams
+    assert receipts.failing_since == DAY - timedelta(days=3)
+    assert [(at.receiver, at.not_aligned, at.messages, at.failing_since) for at in receipts.not_aligned_at] == [
+        ("tidepost.example", 160, 400, DAY - timedelta(days=3))
+    ]
+    assert [(key.selector, key.messages, key.passed) for key in receipts.keys] == [("m1", 640, 640)]
+    assert (news.failing_since, news.not_aligned_at, found.not_reported) == (None, [], ["minutes"])
+
+
+def test_subdomains_that_nobody_added_are_one_item(office: Office, client: Client, domain: str, zones: None) -> None:
+    many_days(client, office, 3, record("192.0.2.9", 30, header_from=f"shop.{DOMAIN}", dkim=True),
+              record("203.0.113.5", 30, header_from=f"xyzzy.{DOMAIN}"))  # fmt: skip
+    judge(office)
+    found = items(client, office)[f"2 subdomains send below {DOMAIN}, and nobody added them"]
+    assert (found.level, found.text) == (
+        "investigate",
+        f"180 messages since {DAY - timedelta(days=2)}; 90 passed DMARC.",
+    )
+    client.domains.add(office.slug, f"shop.{DOMAIN}")
+    left = items(client, office)
+    assert f"xyzzy.{DOMAIN} sends below {DOMAIN}, and nobody added it" in left
+
+
+def test_mail_that_is_reported_while_a_source_is_judged_is_judged_next(
+    office: Office, client: Client, domain: str, zones: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), id="first"))
+    look_up = judging._look_up
+
+    def meanwhile(*given: Any) -> None:
+        monkeypatch.setattr(judging, "_look_up", look_up)
+        client.reports.add(office.slug, aggregate(record("192.0.2.9", 7), id="second"))
+        look_up(*given)
+
+    monkeypatch.setattr(judging, "_look_up", meanwhile)
+    judge(office)
+    assert client.reports.overview(office.slug, DOMAIN).not_judged == 1
+    judge(office)
+    assert client.reports.overview(office.slug, DOMAIN).not_judged == 0
 
 
 def test_a_deleted_report_leaves_no_trace_in_sums(office: Office, client: Client, domain: str, zones: None) -> None:

@@ -3605,6 +3605,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/domains/{name}/stream-alignment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Stream Alignment
+         * @description Return which streams of a domain are not aligned, at which receivers, since when, and what changed then.
+         */
+        get: operations["get_stream_alignment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/domains/{name}/source/claim": {
         parameters: {
             query?: never;
@@ -7881,9 +7901,10 @@ export interface components {
         };
         /**
          * DomainChangeThen
-         * @description A change of a domain's records at the time when mail of a source stopped aligning.
+         * @description A record of a domain that changed, or a finding that appeared, when mail stopped aligning.
          * @example {
          *       "at": "2026-11-20T08:00:00Z",
+         *       "kind": "record",
          *       "title": "2 SPF records on copperline.example"
          *     }
          */
@@ -7893,6 +7914,11 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "record" | "finding";
             /** Title */
             title: string;
         };
@@ -18491,6 +18517,7 @@ export interface components {
          *       "policy": {
          *         "p": "none",
          *         "sp": "",
+         *         "np": "",
          *         "pct": 100,
          *         "testing": false,
          *         "aspf": "r",
@@ -18534,6 +18561,8 @@ export interface components {
          *       ],
          *       "quiet_days": 1,
          *       "days_with_reports": 1,
+         *       "missing_names": [],
+         *       "names_not_measured": 0,
          *       "summary": "text"
          *     }
          */
@@ -18572,6 +18601,18 @@ export interface components {
             quiet_days: number;
             /** Days With Reports */
             days_with_reports: number;
+            /**
+             * Missing Names
+             * @description From domains below it that do not exist; asked for `np`
+             * @default []
+             */
+            missing_names: string[];
+            /**
+             * Names Not Measured
+             * @description From domains of which DNS did not say whether they exist
+             * @default 0
+             */
+            names_not_measured: number;
             /** Summary */
             summary: string;
         };
@@ -18581,6 +18622,7 @@ export interface components {
          * @example {
          *       "p": "none",
          *       "sp": "",
+         *       "np": "",
          *       "pct": 100,
          *       "testing": false,
          *       "aspf": "r",
@@ -18603,6 +18645,13 @@ export interface components {
              * @enum {string}
              */
             sp: "" | "none" | "quarantine" | "reject";
+            /**
+             * Np
+             * @description Subdomains that do not exist (RFC 9091), as DNS says today; empty: as other subdomains
+             * @default
+             * @enum {string}
+             */
+            np: "" | "none" | "quarantine" | "reject";
             /**
              * Pct
              * @description Percentage of failing mail that it applies to (RFC 7489)
@@ -22206,7 +22255,7 @@ export interface components {
             failing_since?: string | null;
             /**
              * Changes
-             * @description Of the domain's records, from three days before
+             * @description From three days before that to the day after
              * @default []
              */
             changes: components["schemas"]["DomainChangeThen"][];
@@ -22983,6 +23032,195 @@ export interface components {
             remedy: string;
         };
         /**
+         * StreamAlignment
+         * @description Which streams of a domain are aligned, by what receivers reported of our own mail.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "streams": [
+         *         {
+         *           "streams": [
+         *             "text"
+         *           ],
+         *           "sources": [
+         *             "text"
+         *           ],
+         *           "mail": {
+         *             "messages": 0,
+         *             "both": 0,
+         *             "spf_only": 0,
+         *             "dkim_only": 0,
+         *             "neither": 0,
+         *             "quarantined": 0,
+         *             "rejected": 0,
+         *             "overridden": 0
+         *           },
+         *           "failing_since": "2026-11-20",
+         *           "not_aligned_at": [
+         *             {
+         *               "receiver": "text",
+         *               "label": "Tidepost",
+         *               "messages": 1,
+         *               "not_aligned": 1,
+         *               "failing_since": "2026-11-20"
+         *             }
+         *           ],
+         *           "changes": [],
+         *           "keys": [
+         *             {
+         *               "domain": "news.glasswort.example",
+         *               "selector": "d1",
+         *               "planned": true,
+         *               "messages": 0,
+         *               "passed": 0,
+         *               "first_day": "2026-11-20",
+         *               "last_day": "2026-11-20"
+         *             }
+         *           ]
+         *         }
+         *       ],
+         *       "not_reported": [
+         *         "text"
+         *       ]
+         *     }
+         */
+        StreamAlignment: {
+            /** Domain */
+            domain: string;
+            /**
+             * First
+             * Format: date
+             */
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Streams */
+            streams: components["schemas"]["StreamMail"][];
+            /**
+             * Not Reported
+             * @description Streams of the plan that no reported mail can belong to
+             */
+            not_reported: string[];
+        };
+        /**
+         * StreamKey
+         * @description A key that mail of a stream was signed with, as receivers judged it.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "selector": "d1",
+         *       "planned": true,
+         *       "messages": 0,
+         *       "passed": 0,
+         *       "first_day": "2026-11-20",
+         *       "last_day": "2026-11-20"
+         *     }
+         */
+        StreamKey: {
+            /** Domain */
+            domain: string;
+            /** Selector */
+            selector: string;
+            /**
+             * Planned
+             * @description A key of the stream in the record plan
+             */
+            planned: boolean;
+            /**
+             * Messages
+             * @default 0
+             */
+            messages: number;
+            /**
+             * Passed
+             * @default 0
+             */
+            passed: number;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
+         * StreamMail
+         * @description Mail of ours that belongs to one stream, or to one of several that reports do not tell apart; to none where no
+         *     stream of the plan goes that way.
+         * @example {
+         *       "streams": [
+         *         "text"
+         *       ],
+         *       "sources": [
+         *         "text"
+         *       ],
+         *       "mail": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "failing_since": "2026-11-20",
+         *       "not_aligned_at": [
+         *         {
+         *           "receiver": "text",
+         *           "label": "Tidepost",
+         *           "messages": 1,
+         *           "not_aligned": 1,
+         *           "failing_since": "2026-11-20"
+         *         }
+         *       ],
+         *       "changes": [],
+         *       "keys": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "selector": "d1",
+         *           "planned": true,
+         *           "messages": 0,
+         *           "passed": 0,
+         *           "first_day": "2026-11-20",
+         *           "last_day": "2026-11-20"
+         *         }
+         *       ]
+         *     }
+         */
+        StreamMail: {
+            /** Streams */
+            streams: string[];
+            /** Sources */
+            sources: string[];
+            mail: components["schemas"]["SourceMail"];
+            /**
+             * Failing Since
+             * @description First of the newest days on each of which more than a fifth of the mail did not align
+             */
+            failing_since?: string | null;
+            /**
+             * Not Aligned At
+             * @description Most messages first
+             */
+            not_aligned_at: components["schemas"]["StreamReceiver"][];
+            /**
+             * Changes
+             * @description From three days before that to the day after
+             * @default []
+             */
+            changes: components["schemas"]["DomainChangeThen"][];
+            /** Keys */
+            keys: components["schemas"]["StreamKey"][];
+        };
+        /**
          * StreamMove
          * @description A stream's share in the change of a factor's events.
          * @example {
@@ -23125,6 +23363,29 @@ export interface components {
             relay: string;
             /** Why */
             why: string;
+        };
+        /**
+         * StreamReceiver
+         * @description A receiver at which mail of a stream was not aligned. `failing_since`: as of a source, at this receiver.
+         * @example {
+         *       "receiver": "text",
+         *       "label": "Tidepost",
+         *       "messages": 1,
+         *       "not_aligned": 1,
+         *       "failing_since": "2026-11-20"
+         *     }
+         */
+        StreamReceiver: {
+            /** Receiver */
+            receiver: string;
+            /** Label */
+            label: string;
+            /** Messages */
+            messages: number;
+            /** Not Aligned */
+            not_aligned: number;
+            /** Failing Since */
+            failing_since?: string | null;
         };
         /**
          * StreamResult
@@ -54459,6 +54720,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceDetails"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_stream_alignment: {
+        parameters: {
+            query?: {
+                /** @description Length of the period */
+                days?: number;
+                /** @description Last day; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description A domain name */
+                name: string;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StreamAlignment"];
                 };
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */

@@ -31,6 +31,8 @@ from rust_gauge.contract.receiver_reports import (
     SourceMail,
     SourceOverview,
     StoredReport,
+    StreamAlignment,
+    StreamMail,
     TlsOverview,
 )
 
@@ -57,6 +59,10 @@ def register(noun: Noun) -> None:
     made = noun.add("sources", sources, "who sends as a domain: ours, forwarded, unknown, not ours", DOCUMENT)
     made.add_argument("domain")
     period_options(made, 30)
+    made = noun.add("streams", streams, "which streams are not aligned, where, since when; exit with 3 if one fails",
+                    DOCUMENT)  # fmt: skip
+    made.add_argument("domain")
+    period_options(made, 30)
     made = noun.add("domains", domains, "all domains that receivers report about", TABLE)
     period_options(made, 30)
     made = noun.add("source", source, "one source: addresses, identities, evidence", DOCUMENT)
@@ -77,6 +83,8 @@ def register(noun: Noun) -> None:
     made.add_argument("domain")
     made.add_argument("--p", choices=("none", "quarantine", "reject"), default="reject", help="policy (reject)")
     made.add_argument("--sp", choices=("none", "quarantine", "reject"), default="", help="of subdomains (as --p)")
+    made.add_argument("--np", choices=("none", "quarantine", "reject"), default="",
+                      help="of subdomains that do not exist (as --sp)")  # fmt: skip
     made.add_argument("--pct", type=int, default=100, metavar="PERCENT", help="of the mail that fails (100)")
     made.add_argument("--testing", action="store_true", help="t=y: one step milder")
     made.add_argument("--aspf", choices=("r", "s"), default="r", help="SPF alignment: relaxed or strict (r)")
@@ -212,6 +220,56 @@ def _addresses(number: int) -> str:
     return f"{number:,} address{'es' if number != 1 else ''}"
 
 
+def streams(session: Session) -> int:
+    """Show which streams are not aligned. Exit status 3 when one fails now, at a receiver or everywhere."""
+    arguments = session.arguments
+    days, last = days_chosen(arguments)
+    found = session.client.reports.streams(session.tenant(arguments.domain), arguments.domain, days=days, last=last)
+    session.output.document(arguments.format, found, lambda: _show_streams(session, found))
+    failing = any(
+        each.failing_since or any(at.failing_since for at in each.not_aligned_at) for each in found.streams
+    )  # fmt: skip
+    return 3 if failing else 0
+
+
+def _show_streams(session: Session, found: StreamAlignment) -> None:
+    output = session.output
+    output.line(f"{found.domain}, {found.first} to {found.last}: our own mail by stream, as receivers reported it\n")
+    if not found.streams:
+        output.line("No report tells of mail of ours in this period.")
+        return
+    output.table(
+        ("stream", "messages", "aligned", "not aligned", "failing since", "over"),
+        ((_stream(each), f"{each.mail.messages:,}", _share(each.mail), f"{each.mail.neither:,}",
+          each.failing_since or "-", ", ".join(each.sources[:4])) for each in found.streams),
+        right=(1, 2, 3),
+    )  # fmt: skip
+    for each in found.streams:
+        if each.not_aligned_at:
+            output.line(f"\n{_stream(each)} is not aligned at:")
+            output.table(
+                ("receiver", "not aligned", "of", "failing since"),
+                ((at.label, f"{at.not_aligned:,}", f"{at.messages:,}", at.failing_since or "-")
+                 for at in each.not_aligned_at[:10]),
+                right=(1, 2),
+            )  # fmt: skip
+        if each.changes:
+            output.line("What changed then:")
+            for change in each.changes:
+                output.line(f"  {change.at:%Y-%m-%d %H:%M} {change.title}")
+        broken = [key for key in each.keys if key.messages - key.passed >= 0.2 * key.messages]
+        for key in broken:
+            planned = "" if key.planned else "; not in the record plan"
+            output.line(f"Key {key.domain}/{key.selector}: {key.passed:,} of {key.messages:,} signatures passed, "
+                        f"{key.first_day} to {key.last_day}{planned}")  # fmt: skip
+    if found.not_reported:
+        output.line(f"\nNot in any report: {', '.join(found.not_reported)}")
+
+
+def _stream(each: StreamMail) -> str:
+    return " or ".join(each.streams) or "(no stream of the plan)"
+
+
 def source(session: Session) -> int:
     """Show one source."""
     arguments, output = session.arguments, session.output
@@ -287,7 +345,7 @@ def rehearse(session: Session) -> int:
     days, last = days_chosen(a)
     policy = checked(
         lambda: RehearsalPolicy(
-            p=a.p, sp=a.sp, pct=a.pct, testing=a.testing, aspf=a.aspf, adkim=a.adkim, days=days, last=last
+            p=a.p, sp=a.sp, np=a.np, pct=a.pct, testing=a.testing, aspf=a.aspf, adkim=a.adkim, days=days, last=last
         )
     )
     found = session.client.reports.rehearse(session.tenant(a.domain), a.domain, policy)
@@ -303,6 +361,11 @@ def _show_rehearsal(session: Session, found: Rehearsal) -> None:
         return
     output.line(f"Quiet for {plural(found.quiet_days, 'day')}; reports of {plural(found.days_with_reports, 'day')}.")
     output.line(f"Record: {found.record}\n")
+    if found.missing_names:
+        output.line(f"Subdomains in From that do not exist: {', '.join(found.missing_names[:10])}")
+    if found.names_not_measured:
+        names = plural(found.names_not_measured, "subdomain")
+        output.line(f"DNS did not say of {names} whether they exist; they count as existing.")
     output.table(
         ("whose", "messages", "aligned", "quarantined", "rejected"),
         ((_verdict(g.verdict), f"{g.messages:,}", f"{g.aligned:,}", f"{g.quarantined:,.0f}", f"{g.rejected:,.0f}")

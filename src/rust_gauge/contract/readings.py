@@ -38,7 +38,8 @@ class Pull(Model):
     count: int | None = Field(None, description="Events of the last `days` days; absent for volume and record faults")
     total: int | None = Field(
         None,
-        description="Messages of the same days that they are counted against; of placement, test copies; of alignment, messages that receivers reported on",
+        description="Messages of the same days that they are counted against; of placement, test copies; of alignment, "
+        "messages that receivers reported on",
     )
     days: int = Field(7, description="Period of `count` and `total`, up to the day of the reading")
     elsewhere: bool = Field(

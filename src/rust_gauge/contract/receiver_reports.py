@@ -256,9 +256,10 @@ class SourceIdentity(Model):
 
 
 class DomainChangeThen(Model):
-    """A change of a domain's records at the time when mail of a source stopped aligning."""
+    """A record of a domain that changed, or a finding that appeared, when mail stopped aligning."""
 
     at: UtcTime
+    kind: Literal["record", "finding"]
     title: str
 
 
@@ -268,7 +269,7 @@ class SourceDetails(Source):
     failing_since: date | None = Field(
         None, description="First of the newest days on each of which more than a fifth of its mail did not align"
     )
-    changes: list[DomainChangeThen] = Field(default=[], description="Of the domain's records, from three days before")
+    changes: list[DomainChangeThen] = Field(default=[], description="From three days before that to the day after")
 
     by_address: list[SourceAddress]
     by_day: list[SourceDay]
@@ -344,6 +345,54 @@ class SourceOverview(Model):
     unknown_names: list[UnknownName]
     by_receiver: list[ReceiverCount]
     not_judged: int = Field(description="Addresses that wait to be judged; they count as unknown")
+
+
+class StreamKey(Model):
+    """A key that mail of a stream was signed with, as receivers judged it."""
+
+    domain: str
+    selector: str
+    planned: bool = Field(description="A key of the stream in the record plan")
+    messages: int = 0
+    passed: int = 0
+    first_day: date
+    last_day: date
+
+
+class StreamReceiver(Model):
+    """A receiver at which mail of a stream was not aligned. `failing_since`: as of a source, at this receiver."""
+
+    receiver: str
+    label: str
+    messages: int
+    not_aligned: int
+    failing_since: date | None = None
+
+
+class StreamMail(Model):
+    """Mail of ours that belongs to one stream, or to one of several that reports do not tell apart; to none where no
+    stream of the plan goes that way.
+    """
+
+    streams: list[str]
+    sources: list[str]
+    mail: SourceMail
+    failing_since: date | None = Field(
+        None, description="First of the newest days on each of which more than a fifth of the mail did not align"
+    )
+    not_aligned_at: list[StreamReceiver] = Field(description="Most messages first")
+    changes: list[DomainChangeThen] = Field(default=[], description="From three days before that to the day after")
+    keys: list[StreamKey]
+
+
+class StreamAlignment(Model):
+    """Which streams of a domain are aligned, by what receivers reported of our own mail."""
+
+    domain: str
+    first: date
+    last: date
+    streams: list[StreamMail]
+    not_reported: list[str] = Field(description="Streams of the plan that no reported mail can belong to")
 
 
 class SourceClaim(Model):
@@ -426,6 +475,9 @@ class RehearsalPolicy(Model):
 
     p: Literal["none", "quarantine", "reject"] = "reject"
     sp: Literal["", "none", "quarantine", "reject"] = Field("", description="Subdomains; empty: as `p`")
+    np: Literal["", "none", "quarantine", "reject"] = Field(
+        "", description="Subdomains that do not exist (RFC 9091), as DNS says today; empty: as other subdomains"
+    )
     pct: int = Field(100, ge=0, le=100, description="Percentage of failing mail that it applies to (RFC 7489)")
     testing: bool = Field(False, description="`t=y` of the successor of RFC 7489: one step milder")
     aspf: Literal["r", "s"] = "r"
@@ -480,6 +532,8 @@ class Rehearsal(Model):
     to_fix: list[RehearsedSource] = Field(description="In the order in which to fix them: most of our mail first")
     quiet_days: int = Field(description="Days since the newest mail of ours or unknown that would be hit")
     days_with_reports: int
+    missing_names: list[str] = Field(default=[], description="From domains below it that do not exist; asked for `np`")
+    names_not_measured: int = Field(0, description="From domains of which DNS did not say whether they exist")
     summary: str
 
 

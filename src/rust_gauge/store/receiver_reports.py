@@ -71,6 +71,7 @@ class ResultRow:
     envelope_from: str
     spf_domain: str
     spf_result: str
+    helo_domain: str
     signatures: Sequence[Sequence[str]]
     reasons: Sequence[Sequence[str]]
     outcome: int
@@ -95,6 +96,7 @@ class NewResult:
     envelope_from: str
     spf_domain: str
     spf_result: str
+    helo_domain: str
     signatures: str
     reasons: str
     outcome: int
@@ -257,11 +259,11 @@ def _put_results(connection: Connection, tenant_id: int, results: Mapping[bytes,
     if new:
         head = (
             "INSERT IGNORE INTO report_result (tenant_id, digest, header_from, envelope_from, spf_domain, spf_result, "
-            "signatures, reasons, outcome) VALUES"
+            "helo_domain, signatures, reasons, outcome) VALUES"
         )
         rows = [
             (tenant_id, each.digest, each.header_from, each.envelope_from, each.spf_domain, each.spf_result,
-             each.signatures, each.reasons, each.outcome)
+             each.helo_domain, each.signatures, each.reasons, each.outcome)
             for each in new
         ]  # fmt: skip
         for part in _parts(rows):
@@ -293,7 +295,7 @@ def _put_sources(
     )
     tail = (
         "ON DUPLICATE KEY UPDATE first_day = LEAST(first_day, VALUES(first_day)), "
-        "last_day = GREATEST(last_day, VALUES(last_day)), judged_at = NULL"
+        "last_day = GREATEST(last_day, VALUES(last_day)), judged_at = NULL, changes = changes + 1"
     )
     out: dict[tuple[int, bytes], tuple[int, str]] = {}
     c = t.report_source.c

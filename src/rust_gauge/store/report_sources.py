@@ -30,6 +30,7 @@ class SourceRow:
     first_day: date
     last_day: date
     judged_at: datetime | None
+    changes: int  # how often something new was known of it
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +87,29 @@ class IdentitySum:
     receiver_id: int
     n: int
     last_day: date
+
+
+@dataclass(frozen=True, slots=True)
+class NamedMail:
+    """Messages of a day from some From domains, of a source at a receiver, with one outcome."""
+
+    day: date
+    receiver_id: int
+    verdict: str
+    group_name: str
+    outcome: int
+    n: int
+
+
+@dataclass(frozen=True, slots=True)
+class OwnMail:
+    """Messages of a day, of one of our sources, that showed the same at one receiver."""
+
+    day: date
+    group_name: str
+    result_id: int
+    receiver_id: int
+    n: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -289,6 +313,44 @@ def identities_of(
     return values_of(IdentitySum, connection.execute(query.limit(limit) if limit else query))
 
 
+def mail_from_names(
+    connection: Connection, domain_id: int, names: Collection[str], since: date, until: date
+) -> list[NamedMail]:
+    """Return mail filed under a domain whose From is one of these names."""
+    r, p, s, e = t.report_row.c, t.receiver_report.c, t.report_source.c, t.report_result.c
+    keys = (r.day, p.receiver_id, s.verdict, s.group_name, e.outcome)
+    query = (
+        select(*keys, func.sum(r.n))
+        .join(t.receiver_report, p.id == r.report_id)
+        .join(t.report_source, s.id == r.source_id)
+        .join(t.report_result, e.id == r.result_id)
+        .where(r.domain_id == domain_id, r.day >= since, r.day <= until, e.header_from.in_(names or [""]))
+        .group_by(*keys)
+    )
+    return [
+        NamedMail(day, receiver, verdict, group, outcome, int(n))
+        for day, receiver, verdict, group, outcome, n in connection.execute(query)
+    ]
+
+
+def own_mail(connection: Connection, domain_id: int, since: date, until: date) -> list[OwnMail]:
+    """Return mail of a domain's own sources by day, source, what it showed, and receiver; oldest first."""
+    r, p, s = t.report_row.c, t.receiver_report.c, t.report_source.c
+    keys = (r.day, s.group_name, r.result_id, p.receiver_id)
+    query = (
+        select(*keys, func.sum(r.n).label("n"))
+        .join(t.receiver_report, p.id == r.report_id)
+        .join(t.report_source, s.id == r.source_id)
+        .where(r.domain_id == domain_id, r.day >= since, r.day <= until, s.verdict == "ours")
+        .group_by(*keys)
+        .order_by(*keys)
+    )
+    return [
+        OwnMail(day, name, int(result), int(receiver), int(n))
+        for day, name, result, receiver, n in connection.execute(query)
+    ]
+
+
 def receiver_names(connection: Connection, tenant_id: int) -> dict[int, tuple[str, str]]:
     """Return (name, label) of receivers by id."""
     c = t.report_receiver.c
@@ -298,9 +360,10 @@ def receiver_names(connection: Connection, tenant_id: int) -> dict[int, tuple[st
 
 def put_judgement(
     connection: Connection, row: SourceRow, verdict: str, group: str, certainty: float,
-    evidence: Sequence[Mapping[str, Any]], now: datetime,
+    evidence: Sequence[Mapping[str, Any]], now: datetime | None,
 ) -> None:  # fmt: skip
-    """Store what a source is. Where the verdict changes, its mail moves in the sums by receiver."""
+    """Store what a source is; without `now` it is to be judged again. Where the verdict changes, its mail moves in the
+    sums by receiver."""
     if verdict != row.verdict:
         of_source = (
             "FROM report_row AS r JOIN report_result AS e ON e.id = r.result_id "
@@ -339,7 +402,7 @@ def lock_sources(connection: Connection, ids: Sequence[int]) -> list[SourceRow]:
 def judge_again(connection: Connection, tenant_id: int, domain_id: int | None = None) -> None:
     """Have the sources of a tenant, or of one domain, judged again: what is known of them changed."""
     c = t.report_source.c
-    query = update(t.report_source).where(c.tenant_id == tenant_id).values(judged_at=None)
+    query = update(t.report_source).where(c.tenant_id == tenant_id).values(judged_at=None, changes=c.changes + 1)
     connection.execute(query if domain_id is None else query.where(c.domain_id == domain_id))
 
 
@@ -366,9 +429,12 @@ def delete_decision(connection: Connection, domain_id: int, group: str) -> bool:
 
 def names_below(connection: Connection, domain_id: int, since: date, until: date) -> list[NameRow]:
     """Return From domains below a domain that nobody added, those with most messages first."""
-    c = t.report_name.c
-    query = select(c.name, c.first_day, c.last_day, c.n, c.passed).where(
-        c.domain_id == domain_id, c.last_day >= since, c.first_day <= until
+    c, d, other = t.report_name.c, t.sending_domain.c, t.sending_domain.alias()
+    added = select(other.c.id).where(other.c.tenant_id == d.tenant_id, other.c.name == c.name).exists()
+    query = (
+        select(c.name, c.first_day, c.last_day, c.n, c.passed)
+        .join(t.sending_domain, d.id == c.domain_id)
+        .where(c.domain_id == domain_id, c.last_day >= since, c.first_day <= until, ~added)
     )
     return values_of(NameRow, connection.execute(query.order_by(c.n.desc(), c.name).limit(200)))
 

@@ -55,6 +55,7 @@ export function RehearsalCard({tenant, domain, days}: {tenant: string; domain: s
   const [policy, setPolicy] = useState<Policy>({
     p: 'reject',
     sp: '',
+    np: '',
     pct: 100,
     testing: false,
     aspf: 'r',
@@ -81,6 +82,13 @@ export function RehearsalCard({tenant, domain, days}: {tenant: string; domain: s
             shown={policy.sp ? `sp=${policy.sp}` : 'sp as p'}
             options={[{value: '', label: 'sp as p'}, ...POLICIES.map((value) => ({value, label: `sp=${value}`}))]}
             onChange={(value) => change({sp: value as Policy['sp']})}
+          />
+          <Choice
+            label="Missing subdomains"
+            value={policy.np}
+            shown={policy.np ? `np=${policy.np}` : 'np as sp'}
+            options={[{value: '', label: 'np as sp'}, ...POLICIES.map((value) => ({value, label: `np=${value}`}))]}
+            onChange={(value) => change({np: value as Policy['np']})}
           />
           <Choice
             label="Percentage"
@@ -124,6 +132,15 @@ export function RehearsalCard({tenant, domain, days}: {tenant: string; domain: s
                 </Small>
               )}
             </p>
+            {data.missing_names.length > 0 && (
+              <Small>Subdomains in From that do not exist: {data.missing_names.slice(0, 10).join(', ')}.</Small>
+            )}
+            {data.names_not_measured > 0 && (
+              <Small>
+                DNS did not say of {plural(data.names_not_measured, 'subdomain')} whether they exist; they count as
+                existing.
+              </Small>
+            )}
             {data.days_with_reports > 0 && (
               <>
                 <DataTable

@@ -9,6 +9,7 @@ import {PathCard} from './PathCard';
 import {RehearsalCard} from './RehearsalCard';
 import {SourceCard} from './SourceCard';
 import {SourcesCard} from './SourcesCard';
+import {StreamsCard} from './StreamsCard';
 import {TlsCard} from './TlsCard';
 import {UploadCard} from './UploadCard';
 import {useOverview} from './queries';
@@ -47,6 +48,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
         />
       )}
       <SourcesCard overview={overview.data} onOpen={open} />
+      <StreamsCard tenant={tenant} domain={name} days={days} />
       <DaysCard domain={name} days={overview.data.days} />
       <ReceiversCard domain={name} receivers={overview.data.by_receiver} />
       <PathCard tenant={tenant} domain={name} />

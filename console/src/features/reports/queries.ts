@@ -14,6 +14,14 @@ export const useOverview = (tenant: string, name: string, days: number) =>
     placeholderData: keepPreviousData,
   });
 
+export const useStreams = (tenant: string, name: string, days: number) =>
+  useQuery({
+    queryKey: key(tenant, 'streams', name, days),
+    queryFn: ({signal}) =>
+      unwrap(api.GET(`${DOMAIN}/stream-alignment`, {params: {path: {tenant, name}, query: {days}}, signal})),
+    placeholderData: keepPreviousData,
+  });
+
 export const useSource = (tenant: string, name: string, source: string, days: number) =>
   useQuery({
     queryKey: key(tenant, 'source', name, source, days),

@@ -99,6 +99,8 @@ const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
   last: '2026-11-30',
   policy: body,
   record: `v=DMARC1; p=${body.p}`,
+  missing_names: body.np ? ['xyzzy.copperline.example'] : [],
+  names_not_measured: 0,
   groups: [{verdict: 'ours', messages: 960, aligned: 900, quarantined: 0, rejected: body.p === 'reject' ? 60 : 0}],
   receivers: [
     {
@@ -131,7 +133,7 @@ const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
 const details: Schemas['SourceDetails'] = {
   ...crm,
   failing_since: '2026-11-29',
-  changes: [{at: '2026-11-28T10:00:00Z', title: 'TXT at k1._domainkey changed'}],
+  changes: [{at: '2026-11-28T10:00:00Z', kind: 'record', title: 'TXT at k1._domainkey changed'}],
   by_address: [
     {ip: '198.51.100.9', host: 'mta.crm.example', mail: mail(40, 40), first_day: '2026-11-29', last_day: '2026-11-30'},
   ],
@@ -150,7 +152,46 @@ const details: Schemas['SourceDetails'] = {
     },
   ],
 };
+const streams: Schemas['StreamAlignment'] = {
+  domain: 'copperline.example',
+  first: '2026-09-02',
+  last: '2026-11-30',
+  streams: [
+    {
+      streams: ['receipts'],
+      sources: ['cobble'],
+      mail: mail(900, 300),
+      failing_since: '2026-11-28',
+      not_aligned_at: [
+        {receiver: 'tidepost.example', label: 'Tidepost', messages: 500, not_aligned: 300, failing_since: '2026-11-28'},
+      ],
+      changes: [{at: '2026-11-28T10:00:00Z', kind: 'record', title: 'TXT at k1._domainkey changed'}],
+      keys: [
+        {
+          domain: 'copperline.example',
+          selector: 'k1',
+          planned: true,
+          messages: 900,
+          passed: 600,
+          first_day: '2026-09-02',
+          last_day: '2026-11-30',
+        },
+      ],
+    },
+    {
+      streams: ['alerts', 'letters'],
+      sources: ['cobble'],
+      mail: mail(60),
+      failing_since: null,
+      not_aligned_at: [],
+      changes: [],
+      keys: [],
+    },
+  ],
+  not_reported: ['minutes'],
+};
 const answers = {
+  [`GET ${DOMAIN}/stream-alignment`]: streams,
   [`GET ${DOMAIN}/sources`]: overview,
   [`GET ${DOMAIN}/policy-path`]: path,
   [`POST ${DOMAIN}/rehearsal`]: (sent: {body: unknown}) => rehearsal(sent.body as Schemas['RehearsalPolicy']),
@@ -203,6 +244,20 @@ describe('sources of a domain', () => {
   });
 });
 
+describe('streams', () => {
+  it('say which is not aligned, where, since when, and what changed then', async () => {
+    serviceWith(answers);
+    show();
+    const card = await screen.findByRole('region', {name: 'Our streams'});
+    const row = within(card).getAllByRole('row')[1];
+    expect(row?.textContent).toContain('receipts');
+    expect(row?.textContent).toContain('Tidepost 300 of 500, since 28 Nov');
+    expect(within(card).getByText(/k1 600 of 900 passed.*28 Nov TXT at k1._domainkey changed/)).toBeTruthy();
+    expect(within(card).getByText('alerts or letters')).toBeTruthy();
+    expect(within(card).getByText('Not in any report: minutes.')).toBeTruthy();
+  });
+});
+
 describe('mail by day', () => {
   it('is a chart and a table of the same numbers', async () => {
     serviceWith(answers);
@@ -228,6 +283,10 @@ describe('the rehearsal', () => {
       const bodies = seen.filter((each) => each.path.endsWith('/rehearsal')).map((each) => each.body);
       expect(bodies).toContainEqual(expect.objectContaining({p: 'none', days: 90}));
     });
+    expect(screen.queryByText(/that do not exist/)).toBeNull();
+    await userEvent.click(screen.getByRole('button', {name: /Missing subdomains/}));
+    await userEvent.click(await screen.findByRole('option', {name: 'np=reject'}));
+    expect(await screen.findByText('Subdomains in From that do not exist: xyzzy.copperline.example.')).toBeTruthy();
   });
 });
 

@@ -27,6 +27,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    StreamAlignment,
     TlsOverview,
 )
 
@@ -97,6 +98,10 @@ class Reports(Part):
     async def overview(self, tenant: str, domain: str, *, days: int = 30, last: date | None = None) -> SourceOverview:
         """Return who sends as a domain: sources, days, unknown subdomains."""
         return await self._client.send(calls.overview(tenant, domain, days, last))
+
+    async def streams(self, tenant: str, domain: str, *, days: int = 30, last: date | None = None) -> StreamAlignment:
+        """Return which streams of a domain are not aligned, at which receivers, since when, and what changed then."""
+        return await self._client.send(calls.streams(tenant, domain, days, last))
 
     async def source(
         self, tenant: str, domain: str, source: str, *, days: int = 90, last: date | None = None

@@ -26,6 +26,7 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    StreamAlignment,
     TlsOverview,
 )
 
@@ -87,6 +88,11 @@ def set_retention(tenant: str, settings: ReportRetention) -> Call[ReportRetentio
 
 def overview(tenant: str, domain: str, days: int, last: object) -> Call[SourceOverview]:
     return make_call("GET", domain_path(tenant, domain) + "/sources", SourceOverview, days=days, last=last)
+
+
+def streams(tenant: str, domain: str, days: int, last: object) -> Call[StreamAlignment]:
+    path = domain_path(tenant, domain) + "/stream-alignment"
+    return make_call("GET", path, StreamAlignment, days=days, last=last)
 
 
 def get_source(tenant: str, domain: str, source: str, days: int, last: object) -> Call[SourceDetails]:

@@ -61,7 +61,9 @@ class PublishedPolicy:
 
 @dataclass(frozen=True, slots=True)
 class ReportRow:
-    """Messages of one source that fared alike. `dkim` and `spf` say whether each aligned and passed."""
+    """Messages of one source that fared alike. `dkim` and `spf` say whether each aligned and passed; `helo_domain` is
+    the HELO name if SPF passed for it, which few receivers report.
+    """
 
     source_ip: str
     count: int
@@ -74,6 +76,7 @@ class ReportRow:
     spf_domain: str
     spf_result: str
     reasons: tuple[OverrideReason, ...] = ()
+    helo_domain: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -368,6 +371,7 @@ def _row(record: _Element, policy_domain: str, odd: Callable[[str], None]) -> Re
             OverrideReason(reason.value("type").lower()[:40], reason.value("comment")[:200])
             for reason in evaluated.all("reason")[:20]
         ),
+        _helo_of(results),
     )
 
 
@@ -375,6 +379,14 @@ def _spf_of(results: _Element) -> _Element:
     """Return the SPF result of MAIL FROM, which alone counts for DMARC (RFC 7489 §3.1.2); the first without a scope."""
     found = results.all("spf")
     return next((each for each in found if each.value("scope").lower() != "helo"), results.at("spf"))
+
+
+def _helo_of(results: _Element) -> str:
+    """Return the HELO name that SPF passed for (RFC 7208 §2.3); empty where the report does not tell."""
+    for each in results.all("spf"):
+        if each.value("scope").lower() == "helo" and _result(each.value("result")) == "pass":
+            return _name(each.value("domain"))
+    return ""
 
 
 _OLD_RESULTS = {

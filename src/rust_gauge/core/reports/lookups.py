@@ -1,4 +1,6 @@
-"""What is asked of DNS to tell whose a source is: the name of its address, and whom a domain's SPF record lets send."""
+"""What is asked of DNS about reported mail: the name of an address, whom an SPF record lets send, whether a From domain
+exists.
+"""
 
 from ipaddress import ip_address
 
@@ -31,6 +33,15 @@ def confirmed_host(ip: str) -> DnsProgram[tuple[str, bool]]:
         if any(isinstance(each, A | AAAA) and ip_address(each.address) == address for each in found.records):
             return name, True
     return "", not any(found.failed for found in forward)
+
+
+def name_exists(name: str) -> DnsProgram[bool | None]:
+    """Return whether a domain exists as `np` means it: it has A, AAAA or MX records (RFC 9091 §2.7). None where DNS did
+    not answer all three, and none of them had records."""
+    answers = yield tuple(DnsQuestion(name, rdtype) for rdtype in ("A", "AAAA", "MX"))
+    if any(answer.records for answer in answers):
+        return True
+    return None if any(answer.failed for answer in answers) else False
 
 
 def authorised_networks(domain: str) -> DnsProgram[tuple[tuple[str, str], ...]]:

@@ -14,19 +14,24 @@ _MILDER = {"reject": "quarantine", "quarantine": "none", "none": "none"}
 
 @dataclass(frozen=True, slots=True)
 class TriedPolicy:
-    """A policy to try. `sp` is empty where subdomains have that of `p`; `percent` is of RFC 7489, `testing` of its
-    successor, where a policy under test is applied one step milder."""
+    """A policy to try. `sp` is empty where subdomains have that of `p`, `np` where those that do not exist have that of
+    other subdomains; `percent` is of RFC 7489, `testing` of its successor, where a policy under test is applied one
+    step milder."""
 
     p: str
     sp: str = ""
+    np: str = ""
     percent: int = 100
     testing: bool = False
     strict_spf: bool = False
     strict_dkim: bool = False
 
-    def applied_to(self, outcome: Outcome) -> str:
-        """Return what receivers are asked to do with mail that does not align."""
-        policy = (self.sp or self.p) if outcome & Outcome.SUBDOMAIN else self.p
+    def applied_to(self, outcome: Outcome, *, missing: bool = False) -> str:
+        """Return what receivers are asked to do with mail that does not align. `missing`: its From domain does not
+        exist, which counts below the domain of the policy only (RFC 9091 §2.2)."""
+        policy = self.p
+        if outcome & Outcome.SUBDOMAIN:
+            policy = (self.np if missing else "") or self.sp or self.p
         return _MILDER[policy] if self.testing else policy
 
 
@@ -45,14 +50,17 @@ class Tried:
         """Return how many messages would be quarantined or rejected."""
         return self.quarantined + self.rejected
 
-    def add(self, policy: TriedPolicy, outcome: Outcome, n: int) -> None:
-        """Count messages that fared alike."""
+    def add(self, policy: TriedPolicy, outcome: Outcome, n: int, missing: int = 0) -> None:
+        """Count messages that fared alike, so many of them from domains that do not exist."""
+        if 0 < missing < n:
+            self.add(policy, outcome, n - missing)
+            n = missing
         self.messages += n
         if outcome.aligned_under(strict_spf=policy.strict_spf, strict_dkim=policy.strict_dkim):
             self.aligned += n
             return
         share = policy.percent / 100
-        applied = policy.applied_to(outcome)
+        applied = policy.applied_to(outcome, missing=missing > 0)
         if applied == "reject":
             self.rejected += n * share
             self.quarantined += n * (1 - share)
@@ -60,10 +68,10 @@ class Tried:
             self.quarantined += n * share
 
 
-def would_hit(policy: TriedPolicy, outcome: Outcome) -> bool:
+def would_hit(policy: TriedPolicy, outcome: Outcome, n: int = 1, missing: int = 0) -> bool:
     """Return whether mail that fared so would be quarantined or rejected, or some of it."""
     tried = Tried()
-    tried.add(policy, outcome, 1)
+    tried.add(policy, outcome, n, missing)
     return tried.hit > 0
 
 

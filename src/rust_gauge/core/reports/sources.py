@@ -15,6 +15,7 @@ from rust_gauge.core.names import registered_domain
 Network = IPv4Network | IPv6Network
 _EVEN = 0.5
 _FORWARDING = frozenset({"forwarded", "trusted_forwarder", "mailing_list"})
+_SEVERAL = 3  # receivers that mail of one address reaches when it is passed on to many
 _ALIKE = 5  # addresses of one network that behave alike and prove nothing
 
 
@@ -52,7 +53,8 @@ class SourceSeen:
     """What reports say of one address that sent as a domain, messages of each kind counted.
 
     `host` is its name by reverse DNS where the name leads back to the address, else empty. `spf` counts messages by
-    (domain, result), `signatures` by (d=, selector, result), `reasons` by (kind, comment).
+    (domain, result), `signatures` by (d=, selector, result), `reasons` by (kind, comment), `helo` by the HELO name that
+    SPF passed for. `receivers` are those that reported it.
     """
 
     ip: str
@@ -64,6 +66,8 @@ class SourceSeen:
     spf: dict[tuple[str, str], int] = field(default_factory=dict)
     signatures: dict[tuple[str, str, str], int] = field(default_factory=dict)
     reasons: dict[tuple[str, str], int] = field(default_factory=dict)
+    helo: dict[str, int] = field(default_factory=dict)
+    receivers: set[int] = field(default_factory=set)
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +106,7 @@ def judge_sources(sources: Iterable[SourceSeen], known: Known) -> dict[str, Judg
 
 def proves_nothing(source: SourceSeen) -> bool:
     """Return whether no message of a source passed SPF or DKIM for anybody, or carried a signature."""
-    return not any(result == "pass" for _, result in source.spf) and not source.signatures
+    return not any(result == "pass" for _, result in source.spf) and not source.signatures and not source.helo
 
 
 def network_of(ip: str) -> str:
@@ -177,6 +181,7 @@ def _ours(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: st
     if by_host:
         text = f"its host name {source.host} belongs to the relay {by_host.name}"
         yield Evidence("relay_host", ours, 0.75, text)
+    yield from _by_helo(source, known, relay)
     passing = {domain for (domain, result) in source.spf if result == "pass"}
     passing |= {domain for (domain, _, result) in source.signatures if result == "pass"}
     other = {registered_domain(domain) for domain in passing if domain} - {registered_domain(known.domain)}
@@ -184,6 +189,27 @@ def _ours(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: st
     if by_name:
         text = f"it authenticates as {', '.join(sorted(other & by_name.domains))}, of the relay {by_name.name}"
         yield Evidence("relay_identity", ours, 0.75, text)
+
+
+def _by_helo(source: SourceSeen, known: Known, relay: KnownRelay | None) -> Iterable[Evidence]:
+    """SPF for the HELO name proves that the host may use it (RFC 7208 §2.3), as a host name does that leads back."""
+    organisation = registered_domain(known.domain)
+    own = sorted(name for name in source.helo if _below(name, organisation))
+    if own:
+        text = f"it says HELO {own[0]}, below {organisation}, and SPF passes for that name"
+        yield Evidence("own_helo", Verdict.OURS, 0.85, text)
+    theirs = relay is None and next(
+        (
+            (name, each)
+            for name in sorted(source.helo)
+            for each in known.relays
+            if registered_domain(name) in each.domains
+        ),
+        None,
+    )
+    if theirs:
+        text = f"it says HELO {theirs[0]}, which belongs to the relay {theirs[1].name}, and SPF passes for that name"
+        yield Evidence("relay_helo", Verdict.OURS, 0.75, text)
 
 
 def _forwarded(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: str) -> Iterable[Evidence]:
@@ -223,6 +249,9 @@ def _forwarded(source: SourceSeen, known: Known, relay: KnownRelay | None, strea
     if rewritten and (survived or broken):
         text = f"its envelope is its own: SPF passed for {', '.join(sorted(rewritten)[:3])}"
         yield Evidence("own_envelope", forwarded, 0.5, text)
+    if len(source.receivers) >= _SEVERAL and (survived or broken):
+        text = f"{len(source.receivers)} receivers got it from there, as from a mailing list or a forwarding service"
+        yield Evidence("several_receivers", forwarded, 0.3, text)
 
 
 def _not_ours(source: SourceSeen, alike: int) -> Iterable[Evidence]:

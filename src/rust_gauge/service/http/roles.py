@@ -53,7 +53,7 @@ _VIEWER = """
     list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
     list_new_recipients
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
-    get_report_retention get_source_overview get_source rehearse_policy get_policy_path
+    get_report_retention get_source_overview get_source get_stream_alignment rehearse_policy get_policy_path
     list_reported_domains get_tls_overview get_sts_policy
 """
 

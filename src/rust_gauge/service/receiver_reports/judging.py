@@ -77,22 +77,27 @@ def judge_domain(context: Context, tenant_id: int, domain_id: int, name: str) ->
     sources, seen = context.store.transaction(lambda c: _seen(c, domain_id, since, until))
     if not sources:
         return
+    read = {row.id: row.changes for row in sources}
     _look_up(context, sources, seen, now)
     known = _known(context, tenant_id, domain_id, name)
     judgements = judge_sources(seen.values(), known)
     for at in range(0, len(sources), _AT_ONCE):
         part = sources[at : at + _AT_ONCE]
-        context.store.transaction(lambda c, part=part: _put(c, part, judgements, now))  # type: ignore[misc]
+        context.store.transaction(lambda c, part=part: _put(c, part, read, judgements, now))  # type: ignore[misc]
     context.store.transaction(lambda c: jobs.enqueue(c, "readings", tenant_id, domain_id, now))
 
 
-def _put(connection: Connection, part: Sequence[SourceRow], judgements: Mapping[str, Judgement], now: datetime) -> None:
+def _put(
+    connection: Connection, part: Sequence[SourceRow], read: Mapping[int, int], judgements: Mapping[str, Judgement],
+    now: datetime,
+) -> None:  # fmt: skip
     for row in store.lock_sources(connection, [row.id for row in part]):
         judgement = judgements[_text(row.ip)]
         evidence = [asdict(each) for each in judgement.evidence]
+        at = now.replace(tzinfo=None) if row.changes == read[row.id] else None  # more was reported in the meantime
         store.put_judgement(
-            connection, row, judgement.verdict, judgement.group, judgement.certainty, evidence, now.replace(tzinfo=None)
-        )
+            connection, row, judgement.verdict, judgement.group, judgement.certainty, evidence, at
+        )  # fmt: skip
 
 
 def _seen(
@@ -115,6 +120,9 @@ def _seen(
         results = store_reports.results_of(connection, {each.result_id for each in sums})
         for each in sums:
             source, result = seen[each.source_id], results[each.result_id]
+            source.receivers.add(each.receiver_id)
+            if result.helo_domain:
+                source.helo[result.helo_domain] = source.helo.get(result.helo_domain, 0) + each.n
             _count(source.spf, (result.spf_domain, result.spf_result), each.n)
             for domain, selector, word in result.signatures:
                 _count(source.signatures, (domain, selector, word), each.n)

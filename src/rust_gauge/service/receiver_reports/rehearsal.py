@@ -1,6 +1,7 @@
 """Trying a stricter DMARC policy on past reports: whose mail it would have hit at which receivers, and what to fix."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
+from collections.abc import Sequence
 from datetime import date
 
 from sqlalchemy import Connection
@@ -13,6 +14,7 @@ from rust_gauge.contract.receiver_reports import (
     RehearsedSource,
 )
 from rust_gauge.core.dmarc.changed import changed_policy
+from rust_gauge.core.reports.lookups import name_exists
 from rust_gauge.core.reports.outcomes import Outcome
 from rust_gauge.core.reports.rehearsal import Tried, TriedPolicy, would_hit
 from rust_gauge.core.reports.sources import Verdict
@@ -24,6 +26,7 @@ from rust_gauge.store import report_sources as store
 from rust_gauge.store.accounts import TenantAccess
 
 _LISTED = 100
+_NAMES = 200  # subdomains that are looked up for `np`, those with most mail
 _ORDER = (Verdict.OURS, Verdict.UNKNOWN, Verdict.FORWARDED, Verdict.NOT_OURS)
 
 
@@ -33,25 +36,42 @@ def rehearse(context: Context, tenant: TenantAccess, name: str, body: RehearsalP
     first, last = period_of(context, body.days, body.last)
     published = published_policy(context, row.name)
     policy = tried_policy(body)
-    rehearsal = context.store.transaction(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy))
+    missing, unknown = _missing_names(context, row.id, first, last) if body.np else ([], 0)
+    rehearsal = context.store.transaction(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy, missing))
     groups, receivers, to_fix, quiet, days = rehearsal
     record = changed_policy(published, tags_of(body))
     return Rehearsal(
         domain=row.name, first=first, last=last, policy=body, record=record, groups=groups, receivers=receivers,
         to_fix=to_fix, quiet_days=quiet, days_with_reports=days, summary=_summary(groups, days, body),
+        missing_names=missing[:_LISTED], names_not_measured=unknown,
     )  # fmt: skip
+
+
+def _missing_names(context: Context, domain_id: int, first: date, last: date) -> tuple[list[str], int]:
+    """Return the From domains below a domain that do not exist, and of how many that is not known."""
+    rows = context.store.transaction(lambda c: store.names_below(c, domain_id, first, last))
+    names = [row.name for row in rows[:_NAMES]]
+    found: dict[int, bool | None] = {}
+
+    def done(number: int, answer: bool | Exception | None) -> bool:
+        found[number] = None if isinstance(answer, Exception) else answer
+        return True
+
+    context.resolver.run_many((name_exists(name) for name in names), done=done)
+    missing = [name for number, name in enumerate(names) if found.get(number) is False]
+    return missing, sum(found.get(number) is None for number in range(len(names)))
 
 
 def tried_policy(body: RehearsalPolicy) -> TriedPolicy:
     """Return the policy as the core tries it."""
-    return TriedPolicy(body.p, body.sp, body.pct, body.testing, body.aspf == "s", body.adkim == "s")
+    return TriedPolicy(body.p, body.sp, body.np, body.pct, body.testing, body.aspf == "s", body.adkim == "s")
 
 
 def tags_of(body: RehearsalPolicy) -> dict[str, str]:
     """Return the tags of the record that publishes the policy."""
     return {
-        "p": body.p, "sp": body.sp, "pct": "" if body.pct == 100 else str(body.pct), "t": "y" if body.testing else "",
-        "aspf": body.aspf, "adkim": body.adkim,
+        "p": body.p, "sp": body.sp, "np": body.np, "pct": "" if body.pct == 100 else str(body.pct),
+        "t": "y" if body.testing else "", "aspf": body.aspf, "adkim": body.adkim,
     }  # fmt: skip
 
 
@@ -59,22 +79,29 @@ Rehearsed = tuple[list[RehearsedGroup], list[RehearsedReceiver], list[RehearsedS
 
 
 def _rehearse(
-    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date, policy: TriedPolicy
-) -> Rehearsed:
+    connection: Connection, tenant_id: int, domain_id: int, first: date, last: date, policy: TriedPolicy,
+    missing: Sequence[str],
+) -> Rehearsed:  # fmt: skip
     """Return mail by verdict, by receiver, the sources to fix, and for how many days nothing of ours was hit."""
     by_verdict: dict[Verdict, Tried] = {verdict: Tried() for verdict in _ORDER}
     at: dict[int, Tried] = defaultdict(Tried)
     ours_at: dict[int, Tried] = defaultdict(Tried)
     newest: date | None = None
     days: set[date] = set()
+    of_missing: Counter[tuple[date, int, str, int]] = Counter()
+    by_group: Counter[tuple[str, str, int]] = Counter()
+    for mail in store.mail_from_names(connection, domain_id, missing, first, last) if missing else ():
+        of_missing[mail.day, mail.receiver_id, mail.verdict, mail.outcome] += mail.n
+        by_group[mail.verdict, mail.group_name, mail.outcome] += mail.n
     for each in store.sums_by_verdict(connection, domain_id, first, last):
         verdict, outcome = Verdict(each.verdict), Outcome(each.outcome)
+        counted = (policy, outcome, each.n, of_missing[each.day, each.receiver_id, each.verdict, each.outcome])
         days.add(each.day)
-        by_verdict[verdict].add(policy, outcome, each.n)
-        at[each.receiver_id].add(policy, outcome, each.n)
+        by_verdict[verdict].add(*counted)
+        at[each.receiver_id].add(*counted)
         if verdict is Verdict.OURS:
-            ours_at[each.receiver_id].add(policy, outcome, each.n)
-        if verdict in (Verdict.OURS, Verdict.UNKNOWN) and would_hit(policy, outcome):
+            ours_at[each.receiver_id].add(*counted)
+        if verdict in (Verdict.OURS, Verdict.UNKNOWN) and would_hit(*counted):
             newest = max(newest or each.day, each.day)
     names = store.receiver_names(connection, tenant_id)
     groups = [RehearsedGroup(verdict=verdict.value, **_numbers(tried)) for verdict, tried in by_verdict.items()]
@@ -86,7 +113,8 @@ def _rehearse(
         if id in names
     ]  # fmt: skip
     quiet = (last - newest).days if newest else (last - first).days + 1
-    return groups, receivers[:_LISTED], _to_fix(connection, domain_id, first, last, policy), quiet, len(days)
+    to_fix = _to_fix(connection, domain_id, first, last, policy, by_group)
+    return groups, receivers[:_LISTED], to_fix, quiet, len(days)
 
 
 def _numbers(tried: Tried) -> dict[str, float]:
@@ -97,16 +125,18 @@ def _numbers(tried: Tried) -> dict[str, float]:
 
 
 def _to_fix(
-    connection: Connection, domain_id: int, first: date, last: date, policy: TriedPolicy
-) -> list[RehearsedSource]:
+    connection: Connection, domain_id: int, first: date, last: date, policy: TriedPolicy,
+    of_missing: Counter[tuple[str, str, int]],
+) -> list[RehearsedSource]:  # fmt: skip
     tried: dict[tuple[Verdict, str], Tried] = defaultdict(Tried)
     hit_on: dict[tuple[Verdict, str], date] = {}
     for each in store.sums_by_group(connection, domain_id, first, last):
         if each.verdict == Verdict.NOT_OURS:
             continue
         key, outcome = (Verdict(each.verdict), each.group_name), Outcome(each.outcome)
-        tried[key].add(policy, outcome, each.n)
-        if would_hit(policy, outcome):
+        counted = (policy, outcome, each.n, of_missing[each.verdict, each.group_name, each.outcome])
+        tried[key].add(*counted)
+        if would_hit(*counted):
             hit_on[key] = max(hit_on.get(key, date.min), each.last_day)
     certainty = {
         (Verdict(head.verdict), head.group_name): head.certainty

@@ -26,12 +26,13 @@ from rust_gauge.contract.receiver_reports import (
     SourceDetails,
     SourceOverview,
     StoredReport,
+    StreamAlignment,
     TlsOverview,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing, tls
+from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing, streams, tls
 
 router = api_router()
 Id = Annotated[int, Path(ge=1)]
@@ -153,6 +154,14 @@ def get_source(
 ) -> SourceDetails:
     """Return one source with its addresses, days and identities."""
     return sources.get_source(context, tenant, name, source, days, last)
+
+
+@router.get("/tenants/{tenant}/domains/{name}/stream-alignment", tags=["reports"], operation_id="get_stream_alignment")
+def get_stream_alignment(
+    context: Ctx, tenant: Tenant, name: Name, days: Days = 30, last: LastDay = None
+) -> StreamAlignment:
+    """Return which streams of a domain are not aligned, at which receivers, since when, and what changed then."""
+    return streams.get_streams(context, tenant, name, days, last)
 
 
 @router.post("/tenants/{tenant}/domains/{name}/source/claim", tags=["reports"], operation_id="claim_source")

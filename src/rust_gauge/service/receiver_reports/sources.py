@@ -260,7 +260,7 @@ def _details(
             for each in by_mail[:_LISTED]
         ],
         failing_since=failing,
-        changes=_changes(connection, tenant.id, row.name, failing) if failing else [],
+        changes=changes_then(connection, tenant.id, row.name, failing) if failing else [],
         by_day=[SourceDay(day=day, mail=mail) for day, mail in sorted(days.items())],
         identities=_identities(connection, tenant.id, row.id, ids, first, last),
     )  # fmt: skip
@@ -277,11 +277,18 @@ def failing_since(days: Mapping[date, SourceMail]) -> date | None:
     return first
 
 
-def _changes(connection: Connection, tenant_id: int, name: str, failing: date) -> list[DomainChangeThen]:
-    """Return what changed in a domain's records from three days before its mail failed to the day after."""
+def changes_then(connection: Connection, tenant_id: int, name: str, failing: date) -> list[DomainChangeThen]:
+    """Return what changed in a domain's records, and what its audits found new, from three days before its mail failed
+    to the day after.
+    """
     first, last = failing - timedelta(days=3), failing + timedelta(days=1)
     rows = store_domains.history_between(connection, tenant_id, first, last, name)
-    return [DomainChangeThen(at=row.happened_at, title=row.title) for row in rows if row.kind.startswith("record")]
+    return [
+        DomainChangeThen(at=row.happened_at, kind="record" if row.kind.startswith("record") else "finding",
+                         title=row.title)
+        for row in rows
+        if row.kind != "gone"
+    ]  # fmt: skip
 
 
 def _addresses(connection: Connection, domain_id: int, source: str, first: date, last: date) -> list[SourceRow]:

@@ -47,6 +47,7 @@ def report_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
         for each in _sources(connection, domain_id, newest):
             incident = _of_source(name, each, newest) if sends else _of_unused(name, each, newest)
             out += [incident] if incident else []
+        out += _names(connection, domain_id, name, newest)
     for row in policy_paths.list_paths(connection, place.tenant.id):
         if not row.published:  # not looked up yet: a record made from nothing would lack its other tags
             continue
@@ -55,6 +56,32 @@ def report_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
         if receiver.silent_since is not None:
             out.append(_silent(receiver.receiver, receiver.label, receiver.silent_since, receiver.usual_days))
     return out
+
+
+def _names(connection: Connection, domain_id: int, domain: str, newest: date) -> list[Incident]:
+    """Subdomains that send and that nobody added: some may be ours, without records and without anybody watching."""
+    rows = report_sources.names_below(connection, domain_id, newest - _LATELY + timedelta(days=1), newest)
+    rows = [row for row in rows if row.n >= _LEAST]
+    if not rows:
+        return []
+    passed, mail = sum(row.passed for row in rows), sum(row.n for row in rows)
+    which = rows[0].name if len(rows) == 1 else f"{len(rows)} subdomains"
+    send = "sends" if len(rows) == 1 else "send"
+    remedy = (
+        "Add those that are yours as domains. For the others publish sp=reject, or np=reject where they do not exist."
+    )
+    return [
+        Incident(
+            f"names:{domain}", "source", "domain", domain, f"{which} {send} below {domain}, and nobody added "
+            f"{'it' if len(rows) == 1 else 'them'}", f"{mail:,} messages since {min(row.first_day for row in rows)}; "
+            f"{passed:,} passed DMARC.", Level.INVESTIGATE if passed else Level.INFO,
+            _at(min(row.first_day for row in rows)), mail, remedy, topic="source", domains=(domain,),
+            evidence=tuple(
+                f"{row.name}: {row.n:,} messages, {row.passed:,} passed, {row.first_day} to {row.last_day}"
+                for row in rows[:12]
+            ),
+        )
+    ]  # fmt: skip
 
 
 def _sources(connection: Connection, domain_id: int, newest: date) -> list[_Lately]:
