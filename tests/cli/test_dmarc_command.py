@@ -1,14 +1,20 @@
 """`rustgauge dmarc`, as somebody works with reports of receivers in a terminal."""
 
 import gzip
+import io
 import json
+import tarfile
+import threading
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from rust_gauge.client import Client
+from rust_gauge.contract.domains import DomainChange, StreamPath
+from rust_gauge.contract.relays import RelayDescription, RelayHost
 from rust_gauge.service.receiver_reports.judging import ask_for_due
+from rust_gauge.service.worker import run_worker
 from tests.conftest import Office
 from tests.reports import DOMAIN, aggregate, record
 
@@ -50,6 +56,43 @@ def test_a_folder_is_stored_and_each_file_says_what_became_of_it(run: Any, folde
     assert status == 3
     assert "its root is <html>" in out
     assert run("dmarc", "replay")[0] == 3
+
+
+def test_an_archive_is_stored_by_a_job(run: Any, office: Office, client: Client, tmp_path: Path) -> None:
+    client.domains.add(office.slug, DOMAIN)
+    path = tmp_path / "november.tar"
+    with tarfile.open(path, "w") as archive:
+        for n in range(25):
+            octets = aggregate(record("192.0.2.9", 2), id=f"r{n}") if n else b"no report"
+            entry = tarfile.TarInfo(f"r{n}.xml")
+            entry.size = len(octets)
+            archive.addfile(entry, io.BytesIO(octets))
+    stop = threading.Event()
+    worker = threading.Thread(target=run_worker, args=(office.world.context, stop), daemon=True)
+    worker.start()
+    try:
+        status, out, err = run("dmarc", "add", str(path))
+    finally:
+        stop.set()
+        worker.join()
+    assert status == 3
+    assert "r0.xml: No report found" in out
+    assert "1 file: 1 set aside" in err and "24 stored" in err
+    assert "report files" in run("job", "list", "--kind", "report_files")[1]
+
+
+def test_streams_are_shown_with_where_they_are_not_aligned(run: Any, office: Office, client: Client) -> None:
+    streams = [StreamPath(name="receipts", relay="mta1", selector="m1"), StreamPath(name="minutes", relay="cobble")]
+    client.domains.add(office.slug, DOMAIN)
+    client.domains.update(office.slug, DOMAIN, DomainChange(streams=streams))
+    client.relays.set(office.slug, "mta1", RelayDescription(own=True, hosts=[RelayHost(ip="192.0.2.9")]))
+    client.reports.add(office.slug, aggregate(record("192.0.2.9", 90, dkim=True), record("192.0.2.9", 30)))
+    ask_for_due(office.world.context)
+    office.world.work()
+    status, out, _ = run("dmarc", "streams", DOMAIN)
+    assert status == 3
+    assert "receipts is not aligned at:" in out and "Tidepost" in out and "75.0 %" in out
+    assert "Not in any report: minutes" in out
 
 
 def test_a_file_that_does_not_exist_is_said(run: Any, office: Office) -> None:

@@ -1,11 +1,15 @@
 """Reports of receivers (RFC 7489 Appendix C, RFC 8460 §4): what is read, and what strangers may not do with them."""
 
+import contextlib
 import gzip
 import io
 import json
+import os
+import tarfile
 import tracemalloc
 import zipfile
 from email.message import EmailMessage
+from typing import Literal
 
 import pytest
 from hypothesis import given, settings
@@ -21,6 +25,7 @@ from rust_gauge.core.reports import (
     read_report,
     stream_report,
 )
+from rust_gauge.core.reports.archives import reports_in
 
 ROW = """<record>
   <row><source_ip>{ip}</source_ip><count>{count}</count>
@@ -429,3 +434,83 @@ def test_any_json_is_a_report_or_refused(value: object) -> None:
         return
     assert isinstance(found, TlsReport)
     assert found.left_out >= 0
+
+
+# Archives of many reports
+
+
+def zip_of(*files: tuple[str, bytes]) -> bytes:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, octets in files:
+            archive.writestr(name, octets)
+    return packed.getvalue()
+
+
+def tar_of(*files: tuple[str, bytes], mode: Literal["w", "w:gz"] = "w") -> bytes:
+    packed = io.BytesIO()
+    with tarfile.open(fileobj=packed, mode=mode) as archive:
+        for name, octets in files:
+            entry = tarfile.TarInfo(name)
+            entry.size = len(octets)
+            archive.addfile(entry, io.BytesIO(octets))
+        archive.addfile(tarfile.TarInfo("folder"))
+    return packed.getvalue()
+
+
+FILES = (("a.xml", b"<feedback>a</feedback>"), ("b/b.xml.gz", gzip.compress(b"<feedback>b</feedback>")), ("c.txt", b"c"))
+
+
+@pytest.mark.parametrize(
+    "archive", [zip_of(*FILES), tar_of(*FILES), tar_of(*FILES, mode="w:gz")], ids=["zip", "tar", "tar.gz"]
+)
+def test_an_archive_holds_many_reports(archive: bytes) -> None:
+    found = list(reports_in(io.BytesIO(archive)))
+    assert [(member.name, member.octets) for member in found if member.octets] == list(FILES)
+    positions = [member.position for member in found]
+    assert positions == sorted(positions)
+    assert 0 < positions[-1] <= len(archive)
+
+
+@pytest.mark.parametrize("octets", [b"<feedback/>", zip_of(FILES[0]), gzip.compress(b"<feedback/>"), b"", b"no archive"])
+def test_a_single_report_comes_out_as_it_is(octets: bytes) -> None:
+    (member,) = reports_in(io.BytesIO(octets))
+    assert (member.octets, member.position, member.problem) == (octets, len(octets), None)
+
+
+def test_a_long_document_comes_out_packed() -> None:
+    row = b"<record>" + b" " * 1000 + b"</record>"
+    document = b"<feedback>" + row * 27_000 + b"</feedback>"
+    for file in (document, zip_of(("a.xml", document), ("b.xml", b"<feedback/>"))):
+        first = next(reports_in(io.BytesIO(file)))
+        assert len(first.octets) < 1024 * 1024
+        assert gzip.decompress(first.octets) == document
+
+
+def test_what_cannot_be_taken_out_is_named_and_the_rest_comes_out() -> None:
+    damaged = bytearray(zip_of(("a.xml", bytes(range(256)) * 9), ("b.xml", b"<feedback/>"), ("c.xml", b"<feedback/>")))
+    damaged[45:60] = b"\xff" * 15
+    found = list(reports_in(io.BytesIO(bytes(damaged))))
+    assert [member.problem is not None for member in found] == [True, False, False]
+    noise = os.urandom(1024 * 1024) * 26
+    (large, small) = reports_in(io.BytesIO(zip_of(("big.bin", noise), FILES[0])))
+    assert large.problem is not None and "larger than 25 MB" in large.problem.what
+    assert small.octets == FILES[0][1]
+
+
+def test_a_truncated_archive_gives_what_it_holds() -> None:
+    whole = tar_of(("a.xml", b"<a>" + b"x" * 2000), ("b.xml", os.urandom(9000)), mode="w:gz")
+    found = reports_in(io.BytesIO(whole[: len(whole) - 3000]))
+    assert next(found).name == "a.xml"
+    with pytest.raises(ReportError, match="archive is damaged|cannot be unpacked"):
+        for member in found:
+            if member.problem is not None:
+                raise member.problem
+
+
+@given(st.binary(max_size=400), st.sampled_from([zip_of(*FILES), tar_of(*FILES, mode="w:gz")]), st.integers(0, 400))
+def test_any_octets_are_an_archive_or_refused(noise: bytes, archive: bytes, at: int) -> None:
+    for octets in (noise, archive[:at] + noise + archive[at + len(noise) :]):
+        with contextlib.suppress(ReportError):
+            for member in reports_in(io.BytesIO(octets)):
+                assert member.octets is not None

@@ -1,8 +1,10 @@
 """Reports of receivers: each is stored once or set aside, sources are judged, and policies are tried on them."""
 
 import gzip
+import io
 import json
 import os
+import zipfile
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -14,6 +16,7 @@ from sqlalchemy import Connection, func, select
 from rust_gauge.client import Client, NotFoundError
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.feeds import FeedSource, NewFeed
+from rust_gauge.contract.jobs import Job, ReportFilesRequest
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.receiver_reports import (
     PathSettings,
@@ -29,11 +32,12 @@ from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayInbound
 from rust_gauge.core.dns import DnsProgram, DnsQuestion
 from rust_gauge.service.accounts import ownership
 from rust_gauge.service.feeds.runner import Runner
-from rust_gauge.service.receiver_reports import judging, keeping
+from rust_gauge.service.receiver_reports import files, judging, keeping, storing
 from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from rust_gauge.service.receiver_reports.sources import failing_since
 from rust_gauge.service.receiver_reports.storing import store_reports
+from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import receiver_reports, tables, tenant_removal
 from tests.conftest import Office, World, assign, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
@@ -318,6 +322,101 @@ def test_mail_that_is_reported_while_a_source_is_judged_is_judged_next(
     assert client.reports.overview(office.slug, DOMAIN).not_judged == 1
     judge(office)
     assert client.reports.overview(office.slug, DOMAIN).not_judged == 0
+
+
+def send_files(office: Office, client: Client, octets: bytes, name: str = "reports.zip") -> Job:
+    job = client.jobs.start_report_files(office.slug, ReportFilesRequest(name=name))
+    for number, at in enumerate(range(0, len(octets), 100_000)):
+        client.jobs.send(office.slug, job.id, number, octets[at : at + 100_000])
+    return client.jobs.run(office.slug, job.id)
+
+
+def test_an_archive_of_reports_is_stored_by_a_job(office: Office, client: Client, domain: str) -> None:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        for n in range(45):
+            octets = aggregate(record("192.0.2.9", 2), id=f"r{n}")
+            archive.writestr(f"r{n}.xml.gz" if n % 2 else f"r{n}.xml", gzip.compress(octets) if n % 2 else octets)
+        archive.writestr("again.xml", aggregate(record("192.0.2.9", 2), id="r7"))
+        archive.writestr("readme.txt", b"these are the reports of November")
+    job = send_files(office, client, packed.getvalue())
+    office.world.work()
+    job = client.jobs.get(office.slug, job.id)
+    assert (job.state, job.result["counts"], job.result["files"]) == (
+        "done", {"stored": 45, "duplicate": 1, "rejected": 1}, 47,
+    )  # fmt: skip
+    assert [problem["file"] for problem in job.result["problems"]] == ["readme.txt"]
+    assert job.done == job.total == len(packed.getvalue())
+    assert sum(s.mail.messages for s in client.reports.overview(office.slug, DOMAIN).sources) == 90
+    assert len(list(client.reports.list(office.slug))) == 45
+
+
+def many_rows(rows: int) -> bytes:
+    return gzip.compress(aggregate(*(record(f"198.51.{n // 250}.{n % 250}", 1) for n in range(rows)), id="large"))
+
+
+def test_a_large_report_shows_its_progress_and_is_whole_or_not_there(
+    office: Office, client: Client, domain: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(storing, "_AT_ONCE", 400)
+    monkeypatch.setattr(files, "_LARGE", 1000)
+    job = send_files(office, client, many_rows(1000), "large.xml.gz")
+    seen: list[float] = []
+    advance = store_jobs.advance
+
+    def cancelled_half_way(connection: Connection, held: Any, now: Any, **progress: Any) -> None:
+        seen.append(progress["done"])
+        if len(seen) == 3:  # two parts are stored
+            raise store_jobs.CancelRequested
+        advance(connection, held, now, **progress)
+
+    monkeypatch.setattr(store_jobs, "advance", cancelled_half_way)
+    office.world.work()
+    assert client.jobs.get(office.slug, job.id).state == "cancelled"
+    assert 0 == seen[0] < seen[1] < seen[2]
+    assert list(client.reports.list(office.slug)) == []
+    assert client.reports.overview(office.slug, DOMAIN).sources == []
+
+    monkeypatch.setattr(store_jobs, "advance", advance)
+    client.jobs.run(office.slug, job.id)
+    office.world.work()
+    done = client.jobs.get(office.slug, job.id)
+    assert (done.state, done.result["counts"]) == ("done", {"stored": 1})
+    (listed,) = client.reports.list(office.slug)
+    assert (listed.records, listed.messages, listed.oddities) == (1000, 1000, [])
+    assert client.reports.add(office.slug, many_rows(1000)).state == "duplicate"
+
+
+def test_a_large_report_whose_worker_died_is_stored_anew(
+    office: Office, client: Client, domain: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(storing, "_AT_ONCE", 400)
+    context, octets = office.world.context, many_rows(1000)
+    delete = receiver_reports.delete_reports
+    monkeypatch.setattr(receiver_reports, "delete_reports", lambda connection, ids: 0)  # as if it could not any more
+
+    def dies(share: float) -> None:
+        raise MemoryError
+
+    with pytest.raises(MemoryError):
+        storing.store_in_parts(context, office.tenant.id, octets, dies)
+    (half,) = client.reports.list(office.slug)
+    assert half.oddities == ["It is being stored; some of its rows are missing yet"]
+    monkeypatch.setattr(receiver_reports, "delete_reports", delete)
+    assert storing.store_in_parts(context, office.tenant.id, octets, lambda share: None).state == "stored"
+    (whole,) = client.reports.list(office.slug)
+    assert (whole.messages, whole.oddities) == (1000, [])
+    assert sum(s.mail.messages for s in client.reports.overview(office.slug, DOMAIN).sources) == 1000
+
+
+def test_a_file_that_holds_nothing_is_said(office: Office, client: Client) -> None:
+    empty = io.BytesIO()
+    with zipfile.ZipFile(empty, "w"):
+        pass
+    job = send_files(office, client, empty.getvalue())
+    office.world.work()
+    failed = client.jobs.get(office.slug, job.id)
+    assert (failed.state, failed.error) == ("failed", "The file holds no reports.")
 
 
 def test_a_deleted_report_leaves_no_trace_in_sums(office: Office, client: Client, domain: str, zones: None) -> None:

@@ -3397,6 +3397,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tenants/{tenant}/report-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Report Files
+         * @description Start storing the reports of a file: a zip or tar archive of many, or one that is large. Upload it in pieces to
+         *     the job, then run it.
+         */
+        post: operations["start_report_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/receiver-reports/rejected": {
         parameters: {
             query?: never;
@@ -10359,7 +10380,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut";
+            kind: "import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut" | "report_files";
             /** Name */
             name: string;
             /**
@@ -19673,6 +19694,21 @@ export interface components {
              * @default false
              */
             has_original: boolean;
+        };
+        /**
+         * ReportFilesRequest
+         * @description Reports of receivers in one file: a zip or tar archive of many, or one that is large.
+         * @example {
+         *       "name": ""
+         *     }
+         */
+        ReportFilesRequest: {
+            /**
+             * Name
+             * @description Name, for example the file name
+             * @default
+             */
+            name: string;
         };
         /**
          * ReportReason
@@ -53477,6 +53513,141 @@ export interface operations {
             };
         };
     };
+    start_report_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportFilesRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_rejected_reports: {
         parameters: {
             query?: {
@@ -60802,7 +60973,7 @@ export interface operations {
     list_jobs: {
         parameters: {
             query?: {
-                kind?: ("import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut") | null;
+                kind?: ("import" | "list_check" | "policy_backtest" | "recompute" | "batch" | "rules" | "list_cut" | "report_files") | null;
             };
             header?: never;
             path: {

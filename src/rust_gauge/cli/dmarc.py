@@ -4,15 +4,20 @@ import argparse
 import gzip
 import itertools
 import os
+import tarfile
+import zipfile
+import zlib
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from rust_gauge.cli import jobs_wait
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.input_files import read_octets
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, confirm_option, days_chosen, number_id, period_options
 from rust_gauge.cli.output import plural
 from rust_gauge.cli.progress import Progress
 from rust_gauge.cli.session import Session, checked, write_bytes
+from rust_gauge.contract.jobs import ReportFilesRequest
 from rust_gauge.contract.receiver_reports import (
     PathSettings,
     PolicyPath,
@@ -44,6 +49,7 @@ EXAMPLES = (
     "dmarc add reports/ --tenant marram",
 )
 _MOST_PLAIN = 1024**3  # octets of a report before it is compressed
+_LARGE = 8 * 1024 * 1024  # octets; larger files are stored by a job
 _PLAIN = 1024 * 1024  # octets; larger ones are compressed on their way
 WORDS = {"ours": "ours", "forwarded": "forwarded", "unknown": "unknown", "not_ours": "not ours"}
 _COLOURS = {"ours": "sound", "forwarded": "dim", "unknown": "tarnished", "not_ours": "corroded"}
@@ -107,7 +113,9 @@ def register(noun: Noun) -> None:
     made.add_argument("domain")
     period_options(made, 30)
     made = noun.add("add", add, "store reports from files and folders; safe to repeat", TABLE)
-    made.add_argument("files", nargs="+", metavar="FILE", help="reports, messages that carry them, or folders")
+    made.add_argument(
+        "files", nargs="+", metavar="FILE", help="reports, messages that carry them, zip or tar archives, or folders"
+    )
     made = noun.add("list", list_reports, "list stored reports, newest first", TABLE)
     made.add_argument("--domain", default="", help="about this domain")
     made.add_argument("--receiver", default="", help="from this receiver")
@@ -480,10 +488,13 @@ def add(session: Session) -> int:
 
     def stored() -> Iterator[tuple[str, StoredReport]]:
         for name in names:
-            done = session.client.reports.add(tenant, _packed(read_octets(name, _MOST_PLAIN)))
-            counts[done.state] = counts.get(done.state, 0) + 1
+            if _is_large(name):
+                yield from ((name, each) for each in _by_job(session, tenant, name, counts))
+            else:
+                done = session.client.reports.add(tenant, _packed(read_octets(name, _MOST_PLAIN)))
+                counts[done.state] = counts.get(done.state, 0) + 1
+                yield name, done
             progress.advance(1, Path(name).name[:40])
-            yield name, done
 
     rows = (
         (name, r.state, r.kind or "", r.domain, r.receiver, r.records,
@@ -503,6 +514,32 @@ def add(session: Session) -> int:
     said = ", ".join(f"{n:,} {_STATES[state]}" for state, n in counts.items())
     output.say(f"{plural(len(names), 'file')}: {said}.")
     return 3 if counts.get("rejected") else 0
+
+
+def _is_large(name: str) -> bool:
+    """Return whether a file is stored by a job: an archive of several reports, or a large one."""
+    path = Path(name)
+    try:
+        if path.stat().st_size > _LARGE or tarfile.is_tarfile(path):
+            return True
+        if zipfile.is_zipfile(path):
+            with zipfile.ZipFile(path) as archive:
+                return len(archive.infolist()) > 1
+    except (OSError, zipfile.BadZipFile, EOFError, zlib.error):
+        return False  # said where it is read
+    return False
+
+
+def _by_job(session: Session, tenant: str, name: str, counts: dict[str, int]) -> Iterator[StoredReport]:
+    """Store the reports of a file by a job, with progress; return those that were set aside."""
+    request = ReportFilesRequest(name=Path(name).name[:200])
+    job = jobs_wait.send_file(session, session.client.jobs.start_report_files(tenant, request), name)
+    job = jobs_wait.run(session, job, f"Storing {Path(name).name[:40]}")
+    for state, number in job.result["counts"].items():
+        counts[state] = counts.get(state, 0) + number
+    for each in job.result["problems"]:
+        problem = f"{each['file']}: {each['problem']}" if each["file"] else each["problem"]
+        yield StoredReport(state="rejected", problem=problem, why=each["why"], remedy=each["remedy"])
 
 
 _STATES = {

@@ -8,7 +8,7 @@ from rust_gauge.contract.jobs import Job
 
 DEFAULT = "list"
 EXAMPLES = ("job list --tenant glasswort", "job list --kind import --format json --tenant thornfield")
-_KINDS = ("import", "list_check", "policy_backtest", "recompute", "batch", "rules")
+_KINDS = ("import", "list_check", "policy_backtest", "recompute", "batch", "rules", "list_cut", "report_files")
 
 
 def register(noun: Noun) -> None:

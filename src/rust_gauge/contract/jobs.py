@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints
 from rust_gauge.contract.common import Model, UtcTime
 from rust_gauge.contract.suppression import Note, Reason, Scope
 
-JobKind = Literal["import", "list_check", "policy_backtest", "recompute", "batch", "rules", "list_cut"]
+JobKind = Literal["import", "list_check", "policy_backtest", "recompute", "batch", "rules", "list_cut", "report_files"]
 _Column = Annotated[str, StringConstraints(max_length=200)]
 
 
@@ -50,6 +50,12 @@ class ListCheckRequest(Model):
     domain: str | None = Field(None, max_length=253)
     check_addresses: bool = Field(True, description="Check the addresses and their domains, too")
     verify: bool = Field(False, description="Ask outside verifiers about what is still open, within their budgets")
+
+
+class ReportFilesRequest(Model):
+    """Reports of receivers in one file: a zip or tar archive of many, or one that is large."""
+
+    name: str = Field("", max_length=200, description="Name, for example the file name")
 
 
 class Job(Model):

@@ -23,6 +23,7 @@ from rust_gauge.service.placement import examining as placement_examining
 from rust_gauge.service.placement import keeping, looking, runs, schedules, sending
 from rust_gauge.service.plans import propagation
 from rust_gauge.service.readings import computation, settings
+from rust_gauge.service.receiver_reports import files as report_files
 from rust_gauge.service.receiver_reports import judging as report_judging
 from rust_gauge.service.receiver_reports import keeping as report_keeping
 from rust_gauge.service.receiver_reports import paths as report_paths
@@ -96,6 +97,7 @@ KINDS: dict[str, Handler] = {
     "tenant_removal": installation.run_removal,
     "text_model": learning.run_learning,
     report_storing.JUDGE: report_judging.run_judging,
+    report_files.KIND: report_files.run_files,
     report_keeping.KIND: report_keeping.run_forgetting,
     runs.SEND: sending.run_sending,
     runs.LOOK: looking.run_looking,

@@ -88,12 +88,12 @@ export function BatchesCard({tenant}: {tenant: string}) {
           <span>
             {(batch.state === 'running' || batch.state === 'waiting') && (
               <Button changes tone="link" onPress={() => run.mutate({id: batch.id, stop: true})}>
-                Stop
+                Cancel
               </Button>
             )}
             {(batch.state === 'cancelled' || batch.state === 'failed') && (
               <Button changes tone="link" onPress={() => run.mutate({id: batch.id})}>
-                Go on
+                Resume
               </Button>
             )}
             {batch.done > 0 && (

@@ -257,9 +257,9 @@ describe('many domains', () => {
     open(<BatchesCard tenant="copperline" />);
     await userEvent.type(await screen.findByLabelText(/Domain names/), 'a.example, b.example');
     await userEvent.click(screen.getByRole('button', {name: 'Start audit'}));
-    await userEvent.click(await screen.findByRole('button', {name: 'Stop'}));
+    await userEvent.click(await screen.findByRole('button', {name: 'Cancel'}));
     expect(await screen.findByText('cancelled, 4 of 10')).toBeTruthy();
-    await userEvent.click(screen.getByRole('button', {name: 'Go on'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Resume'}));
     expect(await screen.findByText('running, 4 of 10')).toBeTruthy();
     expect(seen.find((sent) => sent.method === 'POST')!.body).toEqual({
       names: ['a.example', 'b.example'],

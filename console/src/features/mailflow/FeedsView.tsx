@@ -337,11 +337,11 @@ function FeedCard({tenant, feed}: {tenant: string; feed: Feed}) {
                 stopped.current = true;
               }}
             >
-              Stop
+              Cancel
             </Button>
           )}
           {upload.state === 'cancelled' && !upload.summary && (
-            <Button onPress={() => void load(upload.file, upload)}>Go on</Button>
+            <Button onPress={() => void load(upload.file, upload)}>Resume</Button>
           )}
         </Row>
       )}

@@ -207,7 +207,7 @@ function Applied({now, onApply, onStop}: {now: Schemas['RuleApplication']; onApp
     return (
       <Row role="status">
         <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Judging the past" /> Re-classifying past
-        events: {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Stop</Button>
+        events: {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Cancel</Button>
       </Row>
     );
   }
@@ -223,7 +223,7 @@ function Applied({now, onApply, onStop}: {now: Schemas['RuleApplication']; onApp
       {now.state === 'failed'
         ? `Re-classification failed: ${now.error}.`
         : `Cancelled after ${now.days_done} of ${now.days} days: ${judged}${followed}.`}
-      <Button onPress={onApply}>{now.state === 'failed' ? 'Try again' : 'Go on'}</Button>
+      <Button onPress={onApply}>{now.state === 'failed' ? 'Try again' : 'Resume'}</Button>
     </Row>
   );
 }

@@ -258,7 +258,7 @@ describe('rules of one’s own', () => {
     });
     open(<FlowPage who={who} />, '/?view=causes');
     expect(await screen.findByText(/Cancelled after 3 of 90 days/)).toBeTruthy();
-    expect(screen.getByRole('button', {name: 'Go on'})).toBeTruthy();
+    expect(screen.getByRole('button', {name: 'Resume'})).toBeTruthy();
   });
 });
 

@@ -1,6 +1,7 @@
 /** Reports of receivers, who sends as a domain, policies tried on past mail. A change refreshes all of the tenant's. */
 import {keepPreviousData, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, unwrapItems, type Schemas} from '../../api/client';
+import {sendPieces} from '../jobs/queries';
 
 const TENANT = '/api/v1/tenants/{tenant}' as const;
 const DOMAIN = `${TENANT}/domains/{name}` as const;
@@ -101,7 +102,7 @@ function useChange<In, Out>(mutationFn: (given: In) => Promise<Out>) {
   return useMutation({
     mutationFn,
     onSuccess: () => {
-      for (const name of ['reports', 'plans', 'worklist']) void client.invalidateQueries({queryKey: [name]});
+      for (const name of ['reports', 'plans', 'worklist', 'jobs']) void client.invalidateQueries({queryKey: [name]});
     },
   });
 }
@@ -126,11 +127,24 @@ export const useChooseStage = (tenant: string, name: string) =>
     unwrap(api.POST(`${DOMAIN}/policy-path/stage`, {params: {path: {tenant, name}}, body: {stage}})),
   );
 
-/** Uploads files one after another; what became of each. */
+const LARGE = 2 * 1024 * 1024; // octets; larger files, and archives, are stored by a job
+const isArchive = (file: File) => /\.(tar|tgz|tar\.gz|zip)$/i.test(file.name);
+
+/** Uploads files one after another; what became of each, and the jobs of those that take long. */
 export const useUpload = (tenant: string) =>
-  useChange(async (files: File[]) => {
+  useChange(async ({files, told}: {files: File[]; told: (share: number) => void}) => {
     const done: (Schemas['StoredReport'] & {file: string})[] = [];
+    const jobs: number[] = [];
     for (const file of files) {
+      if (file.size > LARGE || isArchive(file)) {
+        const job = await unwrap(
+          api.POST(`${TENANT}/report-files`, {params: {path: {tenant}}, body: {name: file.name}}),
+        );
+        await sendPieces(tenant, job.id, file, told);
+        await unwrap(api.POST(`${TENANT}/jobs/{id}/run`, {params: {path: {tenant, id: job.id}}, body: {dry: false}}));
+        jobs.push(job.id);
+        continue;
+      }
       const stored = await unwrap(
         api.POST(`${TENANT}/receiver-reports`, {
           params: {path: {tenant}},
@@ -141,7 +155,7 @@ export const useUpload = (tenant: string) =>
       );
       done.push({...stored, file: file.name});
     }
-    return done;
+    return {done, jobs};
   });
 
 export const useReplay = (tenant: string) =>

@@ -474,6 +474,45 @@ describe('reports over all domains', () => {
     expect(await screen.findByText('known already')).toBeTruthy();
   });
 
+  it('are stored by a job where they are an archive, with progress and what was set aside', async () => {
+    const job: Schemas['Job'] = {
+      id: 9,
+      kind: 'report_files',
+      name: 'november.zip',
+      state: 'running',
+      done: 40,
+      total: 100,
+      request: {},
+      result: {
+        counts: {stored: 44, rejected: 1},
+        problems: [{file: 'readme.txt', problem: 'No report found', why: '', remedy: 'Leave it out'}],
+      },
+      parts: {},
+      error: '',
+      created_by: 'ailsa@skerry.example',
+      created_at: '2026-11-30T10:00:00Z',
+      finished_at: null,
+    };
+    const seen = serviceWith({
+      ...all,
+      [`GET ${TENANT}/jobs`]: onePage([job]),
+      [`POST ${TENANT}/report-files`]: job,
+      [`PUT ${TENANT}/jobs/9/pieces/0`]: job,
+      [`POST ${TENANT}/jobs/9/run`]: job,
+    });
+    const page = open(<ReportsPage who={who} />, '/?tenant=copperline');
+    await screen.findByRole('button', {name: 'Choose reports'});
+    const input = page.container.querySelector('input[type=file]') as HTMLInputElement;
+    await userEvent.upload(input, new File(['PK'], 'november.zip', {type: 'application/zip'}));
+    expect((await requestTo(seen, `POST ${TENANT}/report-files`)).body).toEqual({name: 'november.zip'});
+    await requestTo(seen, `POST ${TENANT}/jobs/9/run`);
+    const files = await screen.findByRole('region', {name: 'november.zip'});
+    expect(within(files).getByText(/44 stored; 1 set aside/)).toBeTruthy();
+    expect(within(files).getByRole('progressbar', {name: 'Progress'})).toBeTruthy();
+    expect(within(files).getByText('readme.txt')).toBeTruthy();
+    expect(within(files).getByRole('button', {name: 'Cancel'})).toBeTruthy();
+  });
+
   it('say what is wrong when the service does not answer', async () => {
     serviceWith({...all, [`GET ${TENANT}/reported-domains`]: problem(503, 'The database is not reachable')});
     open(<ReportsPage who={who} />, '/?tenant=copperline');

@@ -28,7 +28,7 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
                 : `Failed: ${job.error}`}
           {busy && (
             <Button changes onPress={() => run.mutate({id: job.id, stop: true})} isDisabled={run.isPending}>
-              Stop
+              Cancel
             </Button>
           )}
           {(job.state === 'cancelled' || job.state === 'failed') && (
@@ -37,7 +37,7 @@ export function JobState({job, run}: {job: Schemas['Job']; run: Run}) {
               onPress={() => run.mutate({id: job.id, dry: Boolean((job.result as {dry?: boolean}).dry)})}
               isDisabled={run.isPending}
             >
-              Go on
+              Resume
             </Button>
           )}
         </p>

@@ -5,7 +5,7 @@ from collections.abc import AsyncIterator
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import jobs as calls
-from rust_gauge.contract.jobs import ImportRequest, Job, JobStart, ListCheckRequest
+from rust_gauge.contract.jobs import ImportRequest, Job, JobStart, ListCheckRequest, ReportFilesRequest
 from rust_gauge.contract.suppression import PolicyBacktestRequest
 
 
@@ -19,6 +19,10 @@ class Jobs(Part):
     async def start_list_check(self, tenant: str, request: ListCheckRequest) -> Job:
         """Create a list check before a send. Then `send` its file, then `run` it."""
         return await self._client.send(calls.start_list_check(tenant, request))
+
+    async def start_report_files(self, tenant: str, request: ReportFilesRequest) -> Job:
+        """Create a job for reports of receivers in one file: an archive, or a large one. Then `send` it, then `run`."""
+        return await self._client.send(calls.start_report_files(tenant, request))
 
     async def start_policy_backtest(self, tenant: str, request: PolicyBacktestRequest) -> Job:
         """Backtest a policy on past events. The job starts at once."""

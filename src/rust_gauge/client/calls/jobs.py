@@ -6,12 +6,16 @@ from pydantic import TypeAdapter
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
 from rust_gauge.contract.common import Page
-from rust_gauge.contract.jobs import ImportRequest, Job, JobStart, ListCheckRequest
+from rust_gauge.contract.jobs import ImportRequest, Job, JobStart, ListCheckRequest, ReportFilesRequest
 from rust_gauge.contract.suppression import PolicyBacktestRequest
 
 
 def start_import(tenant: str, request: ImportRequest) -> Call[Job]:
     return make_call("POST", tenant_path(tenant, "suppression/imports"), Job, request)
+
+
+def start_report_files(tenant: str, request: ReportFilesRequest) -> Call[Job]:
+    return make_call("POST", tenant_path(tenant, "report-files"), Job, request)
 
 
 def start_list_check(tenant: str, request: ListCheckRequest) -> Call[Job]:

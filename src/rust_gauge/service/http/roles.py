@@ -73,7 +73,8 @@ _OPERATOR = """
     run_placement_schedule put_placement_schedule_message
     add_warmup_plan update_warmup_plan delete_warmup_plan overrule_warmup_plan start_list_cut
     add_new_recipients verify_addresses list_recipient_sources
-    add_receiver_report replay_reports delete_rejected_report delete_receiver_report claim_source decide_source
+    add_receiver_report start_report_files replay_reports delete_rejected_report delete_receiver_report
+    claim_source decide_source
     set_policy_path stop_policy_path choose_path_stage serve_sts_policy
 """
 

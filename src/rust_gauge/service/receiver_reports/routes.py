@@ -6,6 +6,7 @@ from fastapi import Path, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.common import Day, Page
+from rust_gauge.contract.jobs import Job, ReportFilesRequest
 from rust_gauge.contract.receiver_reports import (
     PathAdvance,
     PathSettings,
@@ -32,7 +33,7 @@ from rust_gauge.contract.receiver_reports import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.parameters import Cursor, Limit
 from rust_gauge.service.http.routing import api_router
-from rust_gauge.service.receiver_reports import paths, rehearsal, reports, sources, storing, streams, tls
+from rust_gauge.service.receiver_reports import files, paths, rehearsal, reports, sources, storing, streams, tls
 
 router = api_router()
 Id = Annotated[int, Path(ge=1)]
@@ -49,6 +50,16 @@ async def add_receiver_report(context: Ctx, tenant: Tenant, request: Request) ->
     """
     body = await request.body()
     return await run_in_threadpool(storing.store_report, context, tenant.id, body, "upload")
+
+
+@router.post(
+    "/tenants/{tenant}/report-files", tags=["reports"], status_code=201, operation_id="start_report_files"
+)  # fmt: skip
+def start_report_files(context: Ctx, tenant: Tenant, principal: Asker, body: ReportFilesRequest) -> Job:
+    """Start storing the reports of a file: a zip or tar archive of many, or one that is large. Upload it in pieces to
+    the job, then run it.
+    """
+    return files.start(context, tenant, body.name, principal.email)
 
 
 @router.get("/tenants/{tenant}/receiver-reports", tags=["reports"], operation_id="list_receiver_reports")

@@ -38,6 +38,7 @@ _KEPT_REJECTED = 8 * 1024 * 1024  # octets; larger ones are set aside with their
 _EARLIEST = datetime(2012, 1, 1)
 _KINDS = {AggregateReport: "aggregate", FailureReport: "failure", TlsReport: "tls"}
 _WORDS = {**_KINDS, TlsReport: "TLS"}
+_UNFINISHED = "It is being stored; some of its rows are missing yet"
 JUDGE = "report_sources"  # the job that judges sources
 
 AnyReport = AggregateReport | FailureReport | TlsReport
@@ -51,11 +52,23 @@ class _Batch:
     results: dict[bytes, store.NewResult] = field(default_factory=dict)
     names: dict[tuple[int, str], tuple[int, int]] = field(default_factory=dict)
 
+    def put(self, connection: Connection, tenant_id: int, id: int, receiver_id: int, day: date) -> None:
+        """Store them as rows of a report."""
+        store.put_rows(connection, tenant_id, id, receiver_id, day, self.rows, self.results)
+        store.put_names(connection, day, self.names)
+
 
 @dataclass(slots=True)
 class _Totals:
     messages: int = 0
     passed: int = 0
+
+    def put(self, connection: Connection, id: int, records: int) -> None:
+        """Store them with a report."""
+        most = 2**63
+        store.update_report(
+            connection, id, records=records, messages=min(self.messages, most), passed=min(self.passed, most)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +125,45 @@ def store_reports(
     return [out[number] for number in range(len(reports))]
 
 
+def store_in_parts(context: Context, tenant_id: int, octets: bytes, told: Callable[[float], None]) -> StoredReport:
+    """Store one report that was uploaded. The rows of a large one are stored in transactions of their own, and `told`
+    is called with the share that is done. What it raises ends the work, and nothing of the report stays.
+    """
+    found = _read(context, tenant_id, octets)
+    if not isinstance(found, _Read) or found.rows is not None or not isinstance(found.report, AggregateReport):
+        return store_report(context, tenant_id, octets, "upload")
+    report = found.report
+    known = context.store.transaction(lambda c: store.known_domains(c, tenant_id))
+    stored = context.store.transaction(
+        lambda c: _store(c, tenant_id, found, "upload", None, context.clock(), known, in_parts=True)
+    )
+    if stored.state == "duplicate" or stored.id is None:
+        return stored
+    id, document = stored.id, {**_document(report), "oddities": stored.oddities}
+    begins_at, ends_at, _ = _period(report, context.clock())
+    day = (begins_at + (ends_at - begins_at) / 2).date()
+    receiver = context.store.transaction(lambda c: store.put_receiver(c, tenant_id, _receiver(report), _label(report)))
+    filed = 0
+
+    def put(batch: _Batch) -> None:
+        nonlocal filed
+        context.store.transaction(lambda c: batch.put(c, tenant_id, id, receiver, day))
+        filed += len(batch.rows)
+        told(min(1.0, filed / max(1, report.records)))
+
+    def finish(connection: Connection) -> None:
+        totals.put(connection, id, report.records)
+        store.update_report(connection, id, document=document)
+
+    try:
+        totals = _take_rows(report, None, octets, known, put)
+        context.store.transaction(finish)
+    except BaseException:
+        context.store.transaction(lambda c: store.delete_reports(c, [id]))
+        raise
+    return stored
+
+
 def _read(context: Context, tenant_id: int, octets: bytes) -> _Read | tuple[str, str, str]:
     """Read a report; where it cannot be, return what is wrong, why, and what to do."""
     held: list[ReportRow] = []
@@ -136,8 +188,9 @@ def _is_mail(octets: bytes) -> bool:
 
 def _store(
     connection: Connection, tenant_id: int, read: _Read, way: Way, feed_id: int | None, now: datetime,
-    known: Mapping[str, int],
+    known: Mapping[str, int], *, in_parts: bool = False,
 ) -> StoredReport:  # fmt: skip
+    """Store a report with its rows; `in_parts`: without them, which follow. One that was left so is begun again."""
     report, rows, octets, authenticity = read.report, read.rows, read.octets, read.authenticity
     domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
     begins_at, ends_at, oddities = _period(report, now)
@@ -146,12 +199,15 @@ def _store(
     identity = "\0".join((kind, receiver, report.report_id or _content(octets), domain, str(begins_at), str(ends_at)))
     digest = hashlib.blake2b(identity.encode(), digest_size=16).digest()
     receiver_id = store.put_receiver(connection, tenant_id, receiver, _label(report))
+    there = store.find_by_digest(connection, tenant_id, digest)
+    if in_parts and there is not None and _UNFINISHED in there.document.get("oddities", ()):
+        store.delete_reports(connection, [there.id])
     id = store.add_report(
         connection, tenant_id=tenant_id, kind=kind, digest=digest, receiver_id=receiver_id,
         report_id=report.report_id, domain=domain, domain_id=domain_of(domain, known), begins_at=begins_at,
         ends_at=ends_at, arrived_at=now, arrived_by=way, feed_id=feed_id, authentic=authenticity.state,
         authentic_domain=authenticity.domain, records=0, left_out=getattr(report, "left_out", 0), messages=0, passed=0,
-        document={**_document(report), "oddities": oddities},
+        document={**_document(report), "oddities": [*oddities, *([_UNFINISHED] if in_parts else [])]},
     )  # fmt: skip
     if id is None:
         there = store.find_by_digest(connection, tenant_id, digest)
@@ -159,7 +215,8 @@ def _store(
             state="duplicate", id=there.id if there else None, kind=kind, domain=domain, receiver=receiver
         )
     store.put_original(connection, id, octets)
-    _file(connection, tenant_id, id, receiver_id, report, rows, octets, known, (begins_at, ends_at))
+    if not in_parts:
+        _file(connection, tenant_id, id, receiver_id, report, rows, octets, known, (begins_at, ends_at))
     ours = domain_of(domain, known) is not None
     return StoredReport(
         state="stored" if ours else "not_ours", id=id, kind=kind, domain=domain, receiver=receiver,
@@ -201,17 +258,25 @@ def _file(
     if isinstance(report, FailureReport):
         store.update_report(connection, id, records=1, messages=report.incidents)
         return
+    totals = _take_rows(
+        report, rows, octets, known, lambda batch: batch.put(connection, tenant_id, id, receiver_id, day)
+    )  # fmt: skip
+    totals.put(connection, id, report.records)
+
+
+def _take_rows(
+    report: AggregateReport, rows: list[ReportRow] | None, octets: bytes, known: Mapping[str, int],
+    put: Callable[[_Batch], None],
+) -> _Totals:  # fmt: skip
+    """Give the rows of a report away in batches; those that are not held are read once more."""
     batch, totals = _Batch(), _Totals()
 
-    def flush() -> None:
-        store.put_rows(connection, tenant_id, id, receiver_id, day, batch.rows, batch.results)
-        store.put_names(connection, day, batch.names)
-        batch.rows, batch.results, batch.names = [], {}, {}
-
     def take(row: ReportRow) -> None:
+        nonlocal batch
         _add(row, report.domain, known, batch, totals)
         if len(batch.rows) >= _AT_ONCE:
-            flush()
+            put(batch)
+            batch = _Batch()
 
     if rows is None:
         stream_report(octets, take)
@@ -219,10 +284,8 @@ def _file(
         for row in rows:
             take(row)
     if batch.rows:
-        flush()
-    store.update_report(
-        connection, id, records=report.records, messages=min(totals.messages, 2**63), passed=min(totals.passed, 2**63)
-    )
+        put(batch)
+    return totals
 
 
 def _add(row: ReportRow, policy_domain: str, known: Mapping[str, int], batch: _Batch, totals: _Totals) -> None:
@@ -291,6 +354,7 @@ def _file_tls(connection: Connection, id: int, report: TlsReport, known: Mapping
 def _set_aside(
     context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None, reason: tuple[str, str, str]
 ) -> StoredReport:
+    """Keep what is not read as a report, with (what, why, what to do)."""
     what, why, remedy = reason
     digest = hashlib.blake2b(octets, digest_size=16).digest()
     write: Callable[[Connection], None] = lambda c: store.reject(  # noqa: E731

@@ -1,0 +1,116 @@
+"""Many reports in one file, as people keep them: zip and tar archives; or a single report, however large.
+
+Each comes out as the octets of one report. One that cannot be taken out is named with the reason, and the rest go on.
+"""
+
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import IO
+
+from rust_gauge.core.reports.unpacking import MAX_PACKED, SEND_AGAIN, ReportError, is_document
+
+_PIECE = 1024 * 1024
+_MAX_DOCUMENT = 2 * 1024**3  # octets of one document
+_MAX_WHOLE = 64 * 1024**3  # octets that come out of an archive, whatever they are
+_GZIP = 16 + zlib.MAX_WBITS
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One file of an archive. `position` is how much of the archive was read then, in octets; `problem` says why there
+    are no octets."""
+
+    name: str
+    octets: bytes
+    position: int
+    problem: ReportError | None = None
+
+
+def reports_in(file: IO[bytes]) -> Iterator[Member]:
+    """Yield the reports of a file that can be sought in: of a zip or tar archive its files, else the file itself.
+    ReportError where the archive is damaged from here on, or holds more than 64 GB."""
+    size = file.seek(0, 2)
+    file.seek(0)
+    if zipfile.is_zipfile(file):
+        file.seek(0)
+        yield from _zipped(file, size)
+        return
+    file.seek(0)
+    if tarfile.is_tarfile(file):
+        file.seek(0)
+        yield from _tarred(file)
+        return
+    file.seek(0)
+    yield _member("", lambda: file, lambda: size)
+
+
+def _zipped(file: IO[bytes], size: int) -> Iterator[Member]:
+    try:
+        with zipfile.ZipFile(file) as archive:
+            entries = [entry for entry in archive.infolist() if not entry.is_dir()]
+            if len(entries) == 1 and size <= MAX_PACKED:  # a report as receivers send it
+                file.seek(0)
+                yield Member(entries[0].filename, file.read(), size)
+                return
+            seen = whole = 0
+            for entry in entries:
+                seen += entry.compress_size
+                whole = _within(whole + entry.file_size)
+                yield _member(entry.filename, lambda entry=entry: archive.open(entry), lambda seen=seen: seen)  # type: ignore[misc]
+    except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
+        raise _damaged("zip", error) from None
+
+
+def _tarred(file: IO[bytes]) -> Iterator[Member]:
+    whole = 0
+    try:
+        with tarfile.open(fileobj=file, mode="r:*") as archive:
+            for entry in archive:
+                whole = _within(whole + entry.size)
+                content = archive.extractfile(entry) if entry.isfile() else None
+                if content is not None:
+                    yield _member(entry.name, lambda content=content: content, file.tell)  # type: ignore[misc]
+                archive.members = []  # type: ignore[attr-defined]  # it would hold them all
+    except (tarfile.TarError, EOFError, OSError, zlib.error) as error:
+        raise _damaged("tar", error) from None
+
+
+def _within(whole: int) -> int:
+    if whole > _MAX_WHOLE:
+        raise ReportError("The archive holds more than 64 GB", remedy="Cut it into smaller ones")
+    return whole
+
+
+def _damaged(kind: str, error: Exception) -> ReportError:
+    return ReportError(f"The {kind} archive is damaged", why=str(error)[:200], remedy="Make the archive again")
+
+
+def _member(name: str, opened: Callable[[], IO[bytes]], position: Callable[[], int]) -> Member:
+    try:
+        octets = _octets(opened())
+    except ReportError as error:
+        return Member(name, b"", position(), error)
+    except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+        why = str(error)[:200]  # damaged, encrypted, or packed in a way that is not known here
+        return Member(name, b"", position(), ReportError("The file cannot be unpacked", why=why, remedy=SEND_AGAIN))
+    return Member(name, octets, position())
+
+
+def _octets(file: IO[bytes]) -> bytes:
+    """Return a report in a form that is small enough: as it is, or a long document as gzip."""
+    start = file.read(MAX_PACKED + 1)
+    if len(start) <= MAX_PACKED:
+        return start
+    if not is_document(start[:_PIECE]):
+        raise ReportError(f"The report is larger than {MAX_PACKED // 1024 // 1024} MB", remedy=SEND_AGAIN)
+    packer = zlib.compressobj(6, wbits=_GZIP)
+    out, size, read = [packer.compress(start)], 0, len(start)
+    while piece := file.read(_PIECE):
+        out.append(packer.compress(piece))
+        size, read = size + len(out[-1]), read + len(piece)
+        if size > MAX_PACKED or read > _MAX_DOCUMENT:
+            raise ReportError("The report is larger than 25 MB when packed, or 2 GB when not", remedy=SEND_AGAIN)
+    return b"".join([*out, packer.flush()])
