@@ -1,10 +1,13 @@
 """Reports of receivers for tests: aggregate (RFC 7489), TLS (RFC 8460) and failure (RFC 6591)."""
 
+import gzip
 from datetime import UTC, date, datetime, time
+from email.message import EmailMessage
 from typing import Any
 
 DOMAIN = "wrack.example"
 DAY = date(2026, 11, 18)
+RECEIVER = "dunlin.example"
 
 
 def record(
@@ -77,3 +80,17 @@ Reported-Domain: {DOMAIN}
 Auth-Failure: dmarc
 --b--
 """.encode()
+
+
+def report_mail(id: str, *, header_from: str = f"reports@{RECEIVER}") -> bytes:
+    """A report as receivers mail it."""
+    message = EmailMessage()
+    message["From"] = header_from
+    message["To"] = f"dmarc@{DOMAIN}"
+    message["Subject"] = f"Report Domain: {DOMAIN} Submitter: {RECEIVER} Report-ID: {id}"
+    message.set_content("This is an aggregate report.")
+    octets = gzip.compress(aggregate(record("192.0.2.9", 7), id=id, receiver=RECEIVER))
+    message.add_attachment(
+        octets, maintype="text", subtype="plain", filename="report.xml.gz"
+    )  # the type is often wrong
+    return bytes(message).replace(b"\n", b"\r\n")

@@ -139,6 +139,19 @@ def test_any_source_has_one_verdict_with_reasons(
         assert all(result != "pass" for _, result in spf)
 
 
+@pytest.mark.parametrize(
+    ("ip", "relay"), [("192.0.2.41", "mta1"), ("192.0.2.42", "mta2"), ("192.0.2.43", "mta1"), ("192.0.2.99", None)]
+)
+def test_relays_that_share_an_include_are_told_apart_by_their_hosts(ip: str, relay: str | None) -> None:
+    shared = ip_network("192.0.2.40/29")
+    relays = tuple(
+        KnownRelay(name, (shared, ip_network(f"{host}/32")))
+        for name, host in (("mta1", "192.0.2.41"), ("mta2", "192.0.2.42"))
+    )
+    found = judge_sources([seen(ip, spf=("marram.example", "fail"))], Known("marram.example", relays))[ip]
+    assert (found.group == relay) if relay else (found.verdict is not OURS)
+
+
 @pytest.mark.parametrize(("ip", "network"), [("192.0.2.9", "192.0.2.0/24"), ("2001:db8:1:2::3", "2001:db8:1::/48")])
 def test_networks(ip: str, network: str) -> None:
     assert network_of(ip) == network

@@ -458,7 +458,11 @@ def tar_of(*files: tuple[str, bytes], mode: Literal["w", "w:gz"] = "w") -> bytes
     return packed.getvalue()
 
 
-FILES = (("a.xml", b"<feedback>a</feedback>"), ("b/b.xml.gz", gzip.compress(b"<feedback>b</feedback>")), ("c.txt", b"c"))
+FILES = (
+    ("a.xml", b"<feedback>a</feedback>"),
+    ("b/b.xml.gz", gzip.compress(b"<feedback>b</feedback>")),
+    ("c.txt", b"c"),
+)
 
 
 @pytest.mark.parametrize(
@@ -472,7 +476,9 @@ def test_an_archive_holds_many_reports(archive: bytes) -> None:
     assert 0 < positions[-1] <= len(archive)
 
 
-@pytest.mark.parametrize("octets", [b"<feedback/>", zip_of(FILES[0]), gzip.compress(b"<feedback/>"), b"", b"no archive"])
+@pytest.mark.parametrize(
+    "octets", [b"<feedback/>", zip_of(FILES[0]), gzip.compress(b"<feedback/>"), b"", b"no archive"]
+)
 def test_a_single_report_comes_out_as_it_is(octets: bytes) -> None:
     (member,) = reports_in(io.BytesIO(octets))
     assert (member.octets, member.position, member.problem) == (octets, len(octets), None)
@@ -502,7 +508,7 @@ def test_a_truncated_archive_gives_what_it_holds() -> None:
     whole = tar_of(("a.xml", b"<a>" + b"x" * 2000), ("b.xml", os.urandom(9000)), mode="w:gz")
     found = reports_in(io.BytesIO(whole[: len(whole) - 3000]))
     assert next(found).name == "a.xml"
-    with pytest.raises(ReportError, match="archive is damaged|cannot be unpacked"):
+    with pytest.raises(ReportError, match=r"archive is damaged|cannot be unpacked"):
         for member in found:
             if member.problem is not None:
                 raise member.problem

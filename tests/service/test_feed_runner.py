@@ -22,6 +22,8 @@ from tests import waiting
 from tests.conftest import Office, assign
 from tests.core.test_mtalog import LOG
 from tests.gateways.servers import dovecot, postfix, rabbitmq
+from tests.reports import DOMAIN as REPORTED
+from tests.reports import report_mail
 from tests.rows import bounce, row
 from tests.service.test_feeds import MAPPING, letter
 from tests.service.test_intake import counts, right
@@ -187,6 +189,39 @@ def test_an_imap_mailbox_is_read_from_where_it_was_left(  # over a real Dovecot
             fourth = Runner(office.world.context)
             settle(fourth)
             assert any(event.message_id.startswith("behind@") for event in client.events.list(office.slug))
+    finally:
+        for path in sorted(home.rglob("*"), reverse=True):
+            path.unlink() if path.is_file() else path.rmdir()
+        home.rmdir()
+
+
+@NEEDS_ROOT
+def test_reports_of_receivers_are_taken_from_an_imap_mailbox(  # over a real Dovecot
+    office: Office, client: Client, runner: Runner, tmp_path: Path
+) -> None:
+    client.domains.add(office.slug, REPORTED)
+    home = Path("/tmp") / f"rust-gauge-reports-{office.slug}"
+    maildir = home / "Maildir"
+    for name in ("new", "cur", "tmp"):
+        (maildir / name).mkdir(parents=True)
+    for number, octets in enumerate(
+        [report_mail("a"), b"Subject: holiday\r\n\r\nAway until Monday\r\n", report_mail("b")]
+    ):
+        (maildir / "new" / f"{number}.host").write_bytes(octets)
+    for path in (home, maildir, *maildir.rglob("*")):
+        os.chown(path, 65534, 65534)
+    try:
+        with dovecot(maildir, "secret") as port:
+            source = FeedSource(host="127.0.0.1", port=port, tls=False, user="reports")
+            assign(office, "host", "127.0.0.1")
+            client.feeds.add(office.slug, NewFeed(name="dmarc", kind="reports", source=source, password="secret"))
+            settle(runner)
+            assert {each.report_id for each in client.reports.list(office.slug)} == {"a", "b"}
+            assert [each.problem for each in client.reports.rejected(office.slug)] == ["No report found"]
+            feed = client.feeds.get(office.slug, "dmarc")
+            assert (feed.stored_today, feed.rejected, feed.error) == (2, 1, "")
+            settle(Runner(office.world.context))
+            assert len(list(client.reports.list(office.slug))) == 2, "read on from where it was left"
     finally:
         for path in sorted(home.rglob("*"), reverse=True):
             path.unlink() if path.is_file() else path.rmdir()

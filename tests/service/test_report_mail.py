@@ -2,7 +2,6 @@
 
 import gzip
 import smtplib
-from email.message import EmailMessage
 
 import pytest
 
@@ -14,23 +13,8 @@ from rust_gauge.service.receiver_reports.storing import store_report
 from rust_gauge.standins.dns_world import Behaviour
 from tests.conftest import Office, assign
 from tests.core.test_dkim_messages import EDWARDS, published, signed
-from tests.reports import DOMAIN, aggregate, record
-
-RECEIVER = "dunlin.example"
-
-
-def mail(id: str, *, header_from: str = f"reports@{RECEIVER}") -> bytes:
-    """A report as receivers mail it."""
-    message = EmailMessage()
-    message["From"] = header_from
-    message["To"] = f"dmarc@{DOMAIN}"
-    message["Subject"] = f"Report Domain: {DOMAIN} Submitter: {RECEIVER} Report-ID: {id}"
-    message.set_content("This is an aggregate report.")
-    octets = gzip.compress(aggregate(record("192.0.2.9", 7), id=id, receiver=RECEIVER))
-    message.add_attachment(
-        octets, maintype="text", subtype="plain", filename="report.xml.gz"
-    )  # the type is often wrong
-    return bytes(message).replace(b"\n", b"\r\n")
+from tests.reports import DOMAIN, RECEIVER, aggregate, record
+from tests.reports import report_mail as mail
 
 
 def by(domain: str, message: bytes) -> bytes:

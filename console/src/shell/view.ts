@@ -7,7 +7,7 @@ export function useView(usual = 7) {
   const [search, setSearch] = useSearchParams();
   const asked = Number(search.get('days'));
   const days = periods.some((each) => each === asked) ? asked : usual;
-  const set = (name: string, value: string) =>
+  const change = (name: string, value: string, replace: boolean) =>
     setSearch(
       (now) => {
         const next = new URLSearchParams(now);
@@ -15,8 +15,12 @@ export function useView(usual = 7) {
         else next.delete(name);
         return next;
       },
-      {replace: true},
+      {replace},
     );
+  /** Changes how something is shown: the same place in the browser's history. */
+  const set = (name: string, value: string) => change(name, value, true);
+  /** Opens something: a step that the browser's Back undoes. */
+  const go = (name: string, value: string) => change(name, value, false);
   const clear = (...names: string[]) =>
     setSearch(
       (now) => {
@@ -26,5 +30,5 @@ export function useView(usual = 7) {
       },
       {replace: true},
     );
-  return {days, tenant: search.get('tenant') ?? '', get: (name: string) => search.get(name) ?? '', set, clear};
+  return {days, tenant: search.get('tenant') ?? '', get: (name: string) => search.get(name) ?? '', set, go, clear};
 }

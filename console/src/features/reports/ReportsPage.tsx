@@ -33,7 +33,7 @@ export function ReportsPage({who}: {who: Who}) {
       {report > 0 && (
         <ReportCard key={report} tenant={tenant.slug} id={report} onClose={() => view.set('report', '')} />
       )}
-      <StoredCard tenant={tenant.slug} onOpen={(id) => view.set('report', String(id))} />
+      <StoredCard tenant={tenant.slug} onOpen={(id) => view.go('report', String(id))} />
       <UploadCard tenant={tenant.slug} />
     </Stack>
   );

@@ -19,7 +19,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
   const overview = useOverview(tenant, name, days);
   if (overview.isPending) return <Loading what="reports" />;
   if (overview.error) return <Trouble error={overview.error} again={() => void overview.refetch()} />;
-  const open = (source: string) => view.set('source', source);
+  const open = (source: string) => view.go('source', source);
   const source = view.get('source');
   if (!overview.data.reports && !overview.data.sources.length)
     return (

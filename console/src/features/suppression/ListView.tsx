@@ -91,7 +91,7 @@ export function ListView({tenant}: {tenant: string}) {
       name: 'Address',
       value: (row) => row.address || row.address_key,
       show: (row) => (
-        <Button tone="link" onPress={() => view.set('address', row.address)} isDisabled={!row.address}>
+        <Button tone="link" onPress={() => view.go('address', row.address)} isDisabled={!row.address}>
           <Mono>{shownAddress(row)}</Mono>
         </Button>
       ),
@@ -191,7 +191,7 @@ function LookUp() {
   const [text, setText] = useState('');
   const look = (event: FormEvent) => {
     event.preventDefault();
-    view.set('address', text.trim());
+    view.go('address', text.trim());
   };
   return (
     <Card title="Address status" note="its entries and history">

@@ -145,8 +145,15 @@ def together(weights: Iterable[float]) -> float:
 
 
 def _relay_at(source: SourceSeen, known: Known) -> KnownRelay | None:
+    """Return the relay whose smallest network has the address: relays may share an SPF include, but not a host."""
     address = ip_address(source.ip)
-    return next((relay for relay in known.relays if any(address in network for network in relay.networks)), None)
+    found = [
+        (network.prefixlen, -number)
+        for number, relay in enumerate(known.relays)
+        for network in relay.networks
+        if address in network
+    ]
+    return known.relays[-max(found)[1]] if found else None
 
 
 def _stream_at(source: SourceSeen, known: Known) -> str:

@@ -268,7 +268,7 @@ def _take_rows(
     report: AggregateReport, rows: list[ReportRow] | None, octets: bytes, known: Mapping[str, int],
     put: Callable[[_Batch], None],
 ) -> _Totals:  # fmt: skip
-    """Give the rows of a report away in batches; those that are not held are read once more."""
+    """Pass the rows of a report on in batches; those that are not held are read once more."""
     batch, totals = _Batch(), _Totals()
 
     def take(row: ReportRow) -> None:
