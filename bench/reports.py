@@ -4,22 +4,28 @@ import gzip
 import io
 import os
 import resource
+import tempfile
+import zipfile
 from collections.abc import Iterator
 from datetime import date, timedelta
 from time import perf_counter
 
 from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.contract.receiver_reports import RehearsalPolicy
-from rust_gauge.service.receiver_reports import rehearsal, sources
+from rust_gauge.service.jobs import jobs
+from rust_gauge.service.receiver_reports import files, rehearsal, sources
 from rust_gauge.service.receiver_reports.storing import store_report, store_reports
+from rust_gauge.service.worker import work_once
 from rust_gauge.store import receiver_reports, report_sources
 from rust_gauge.store import tables as t
 from rust_gauge.store.events import intern
 
 MEMORY = "4G"
 TYPICAL, ROWS_EACH = int(os.environ.get("BENCH_REPORTS", "2000")), 20
+FILES = int(os.environ.get("BENCH_FILES", "2000"))
 LARGE = int(os.environ.get("BENCH_RECORDS", "500000"))
 MILLIONS = float(os.environ.get("BENCH_MILLIONS", "50"))
+_PIECE = 1024 * 1024
 DAYS, DOMAIN = 400, "d.example"
 _RECORD = (
     "<record><row><source_ip>{ip}</source_ip><count>{n}</count><policy_evaluated><disposition>none</disposition>"
@@ -45,6 +51,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     name = f"reports of {ROWS_EACH} rows a minute, one at a time"
     yield Figure(name, f"{alone:,.0f}", "-", None, "1,000")
     yield Figure("the same, 100 in a transaction", f"{together:,.0f}", "-", None, "1,000")
+    yield _archive(bench)
     yield _large(bench)
     yield from _views(bench, ids[DOMAIN])
 
@@ -62,6 +69,31 @@ def _typical(number: int) -> bytes:
     day = NOW.date() - timedelta(days=1 + number % 90)
     rows = (_RECORD.format(ip=f"192.0.{row}.{number % 250}", n=7, s=row % 3) for row in range(ROWS_EACH))
     return gzip.compress((_head(number, day) + "".join(rows) + "</feedback>").encode(), 6)
+
+
+def _archive(bench: Bench) -> Figure:
+    """One archive of many reports, as somebody brings years of them, by the job that stores it."""
+    context, tenant = bench.context, bench.tenant
+    job = files.start(context, tenant, "years.zip", "bench")
+    with tempfile.TemporaryFile() as file:
+        with zipfile.ZipFile(file, "w") as archive:
+            for number in range(FILES):
+                archive.writestr(f"{number}.xml.gz", _typical(1_000_000 + number))
+        size = file.tell()
+        file.seek(0)
+        for number, piece in enumerate(iter(lambda: file.read(_PIECE), b"")):
+            jobs.put_piece(context, tenant, job.id, number, piece)
+    jobs.run(context, tenant, job.id, dry=False)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    began = perf_counter()
+    while work_once(context):
+        pass
+    seconds = perf_counter() - began
+    done = jobs.get(context, tenant, job.id)
+    assert (done.state, done.result["counts"]) == ("done", {"stored": FILES}), done
+    more = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
+    name = f"an archive of {FILES:,} reports ({size / 2**20:.0f} MB), sources judged: reports a minute"
+    return Figure(name, f"{60 * FILES / seconds:,.0f} ({seconds:.0f} s, {more:.0f} MB more)", "-", None, "1,000")
 
 
 def _large(bench: Bench) -> Figure:

@@ -484,6 +484,24 @@ def test_the_policy_behind_an_mta_sts_record_is_fetched_and_judged(page: str | N
     assert [finding.rule for finding in findings] == ([rule] if rule else [])
 
 
+@pytest.mark.parametrize(
+    ("served", "id", "rules"),
+    [
+        (PAGE, "1", []),
+        (PAGE.replace("\n", "\r\n"), "1", []),  # the same policy, written otherwise
+        (PAGE, "2", ["sts-id-behind"]),
+        (PAGE.replace("604800", "86400"), "1", ["sts-other-policy"]),
+        (PAGE.replace("mx.d.example", "*.d.example"), "2", ["sts-id-behind", "sts-other-policy"]),
+        ("", "", []),
+    ],
+)
+def test_what_senders_fetch_is_compared_with_what_is_served_here(served: str, id: str, rules: list[str]) -> None:
+    findings = audit(STS, page=PAGE, sts_policy=served, sts_id=id).findings
+    assert [finding.rule for finding in findings] == rules
+    for finding in findings:
+        assert finding.record in (None, f"v=STSv1; id={id};")
+
+
 def test_a_parked_domain_should_refuse_everything() -> None:
     rules = {f.rule: f for f in audit({DMARC: None}, sends=False).findings}
     assert rules["spf-parked-open"].record == "v=spf1 -all"

@@ -456,6 +456,11 @@ def test_tls_and_failure_reports_are_stored(office: Office, client: Client, doma
     failure = client.reports.get(office.slug, two.id)
     assert failure.failure is not None
     assert (failure.failure.source_ip, failure.failure.failure) == ("203.0.113.77", "dmarc")
+    client.reports.add(office.slug, aggregate(record("203.0.113.77", 5), record("203.0.113.200", 5)))
+    client.reports.add(office.slug, FAILURE.replace(b"203.0.113.77", b"198.51.100.1").replace(b"<f1@", b"<f2@"))
+    judge(office)
+    source = client.reports.source(office.slug, DOMAIN, "203.0.113.0/24")
+    assert (source.failures, [each.id for each in source.newest_failures]) == (1, [two.id])
 
 
 def test_a_receiver_that_stops_is_noticed(office: Office, client: Client, domain: str) -> None:

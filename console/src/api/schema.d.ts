@@ -8491,6 +8491,38 @@ export interface components {
             redacted: boolean;
         };
         /**
+         * FailureSeen
+         * @description A failure report about one message of a source; what the receiver redacted is empty.
+         * @example {
+         *       "id": 1,
+         *       "receiver": "text",
+         *       "at": "2026-11-20T08:00:00Z",
+         *       "failure": "text",
+         *       "header_from": "news.glasswort.example",
+         *       "subject": "text"
+         *     }
+         */
+        FailureSeen: {
+            /** Id */
+            id: number;
+            /** Receiver */
+            receiver: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Failure
+             * @description What failed, such as dmarc or dkim (RFC 6591 §3.2.2)
+             */
+            failure: string;
+            /** Header From */
+            header_from: string;
+            /** Subject */
+            subject: string;
+        };
+        /**
          * Feed
          * @description A feed and its state.
          * @example {
@@ -22239,7 +22271,9 @@ export interface components {
          *           ],
          *           "last_day": "2026-11-20"
          *         }
-         *       ]
+         *       ],
+         *       "failures": 0,
+         *       "newest_failures": []
          *     }
          */
         SourceDetails: {
@@ -22301,6 +22335,17 @@ export interface components {
             by_day: components["schemas"]["SourceDay"][];
             /** Identities */
             identities: components["schemas"]["SourceIdentity"][];
+            /**
+             * Failures
+             * @description Failure reports about its mail in the period
+             * @default 0
+             */
+            failures: number;
+            /**
+             * Newest Failures
+             * @default []
+             */
+            newest_failures: components["schemas"]["FailureSeen"][];
         };
         /**
          * SourceEvidence

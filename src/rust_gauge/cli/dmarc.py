@@ -309,6 +309,14 @@ def _show_source(session: Session, found: SourceDetails) -> None:
           f"{i.messages:,}", ", ".join(i.receivers[:3]), i.last_day) for i in found.identities[:20]),
         right=(4,),
     )  # fmt: skip
+    if found.failures:
+        output.line(f"\n{plural(found.failures, 'failure report')} (rustgauge dmarc show REPORT):")
+        output.table(
+            ("report", "at (UTC)", "receiver", "failed", "From", "subject"),
+            ((f.id, f"{f.at:%Y-%m-%d %H:%M}", f.receiver, f.failure, f.header_from, f.subject)
+             for f in found.newest_failures),
+            right=(0,),
+        )  # fmt: skip
     output.line("\nAddresses:")
     output.table(
         ("address", "host", "messages", "aligned", "first day", "last day"),

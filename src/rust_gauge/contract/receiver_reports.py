@@ -263,6 +263,17 @@ class DomainChangeThen(Model):
     title: str
 
 
+class FailureSeen(Model):
+    """A failure report about one message of a source; what the receiver redacted is empty."""
+
+    id: int
+    receiver: str
+    at: UtcTime
+    failure: str = Field(description="What failed, such as dmarc or dkim (RFC 6591 §3.2.2)")
+    header_from: str
+    subject: str
+
+
 class SourceDetails(Source):
     """A source with its addresses, days and identities."""
 
@@ -274,6 +285,8 @@ class SourceDetails(Source):
     by_address: list[SourceAddress]
     by_day: list[SourceDay]
     identities: list[SourceIdentity]
+    failures: int = Field(0, description="Failure reports about its mail in the period")
+    newest_failures: list[FailureSeen] = []
 
 
 class VerdictMail(Model):

@@ -15,10 +15,12 @@ from datetime import UTC, date, datetime, time, timedelta
 from sqlalchemy import Connection
 
 from rust_gauge.contract.feeds import FeedSource, NewFeed
+from rust_gauge.contract.readings import NewAnnotation
 from rust_gauge.contract.receiver_reports import PathSettings
 from rust_gauge.core.reports.path import Stage
 from rust_gauge.demo.scenario import FLOWS, HISTORY_DAYS, PROVIDERS, RELAYS, Flow
 from rust_gauge.service.feeds import feeds
+from rust_gauge.service.readings import annotations
 from rust_gauge.service.receiver_reports.judging import run_tenant
 from rust_gauge.service.receiver_reports.storing import store_reports
 from rust_gauge.service.runtime.context import Context
@@ -61,6 +63,8 @@ def load_reports(context: Context, tenant: TenantAccess, anchor: date) -> int:
     first = anchor - timedelta(days=HISTORY_DAYS)
     if newest is not None:
         first = max(first, newest)
+    elif tenant.slug == "marram":
+        _annotate(context, tenant, anchor)
     batch: list[bytes] = []
     stored = 0
     for n in range((today - first).days):
@@ -85,6 +89,14 @@ def _feed(context: Context, tenant: TenantAccess) -> None:
     if any(feed.kind == "reports" for feed in feeds.list_feeds(context, tenant)):
         return
     feeds.add_feed(context, tenant, NewFeed(name="receiver-reports", kind="reports", source=FeedSource()))
+
+
+def _annotate(context: Context, tenant: TenantAccess, anchor: date) -> None:
+    """The stages on the time axis of readings, beside what they changed."""
+    for age, stage in WAY[1:]:
+        text = f"DMARC: {'; '.join(f'{name}={value}' for name, value in stage.tags.items() if value)}"
+        note = NewAnnotation(day=anchor - timedelta(days=age), text=text, domain=_POLICIES[tenant.slug])
+        annotations.add_annotation(context, tenant, note, "Isla")
 
 
 def _path(connection: Connection, tenant: TenantAccess, anchor: date, now: datetime) -> None:

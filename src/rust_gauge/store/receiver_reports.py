@@ -440,6 +440,19 @@ def delete_reports(connection: Connection, ids: Sequence[int]) -> int:
     return int(removed)
 
 
+def failures_from(
+    connection: Connection, domain_id: int, ips: Sequence[str], since: datetime, until: datetime, limit: int
+) -> tuple[int, list[ReportRow]]:
+    """Return how many failure reports there are about a domain's mail from some addresses, and the newest."""
+    c = t.receiver_report.c
+    source: Any = func.json_value(c.document, "$.failure.source_ip")
+    which = (c.domain_id == domain_id, c.kind == "failure", c.ends_at >= since, c.ends_at < until,
+             source.in_(ips or [""]))  # fmt: skip
+    number = connection.scalar(select(func.count()).select_from(t.receiver_report).where(*which))
+    rows = connection.execute(_REPORT.where(*which).order_by(c.ends_at.desc(), c.id.desc()).limit(limit))
+    return int(number or 0), values_of(ReportRow, rows)
+
+
 def failures_about(connection: Connection, tenant_id: int, address: str) -> list[int]:
     """Return failure reports whose message or envelope names an address, by id: they may hold the message itself."""
     c, p = t.receiver_report.c, t.receiver_report_piece.c

@@ -1,5 +1,6 @@
 /** One source: why it was judged so, what its mail showed, its addresses; and the decision whose it is. */
 import {useState, type FormEvent} from 'react';
+import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
@@ -36,6 +37,17 @@ const identities: Column<Schemas['SourceIdentity']>[] = [
   {name: 'Receivers', value: (row) => row.receivers.join(', ')},
   {name: 'Last day', value: (row) => row.last_day, show: (row) => day(row.last_day)},
   {name: 'Messages', value: (row) => row.messages, show: (row) => count(row.messages), number: true},
+];
+const failures = (tenant: string): Column<Schemas['FailureSeen']>[] => [
+  {
+    name: 'Failure report',
+    value: (row) => row.id,
+    show: (row) => <Link to={`/domains/reports?tenant=${tenant}&report=${row.id}`}>{day(row.at)}</Link>,
+  },
+  {name: 'Receiver', value: (row) => row.receiver},
+  {name: 'Failed', value: (row) => row.failure},
+  {name: 'From', value: (row) => row.header_from, show: (row) => <Mono>{row.header_from}</Mono>},
+  {name: 'Subject', value: (row) => row.subject},
 ];
 const addresses: Column<Schemas['SourceAddress']>[] = [
   {name: 'Address', value: (row) => row.ip, show: (row) => <Mono>{row.ip}</Mono>},
@@ -119,6 +131,15 @@ export function SourceCard({tenant, domain, name, days, onClose, onClaimed}: Sou
           id={(row) => JSON.stringify(row)}
           file={`identities-${name.replace('/', '-')}.csv`}
         />
+        {found.failures > 0 && (
+          <DataTable
+            label={`Failure reports about ${name}`}
+            columns={failures(tenant)}
+            rows={found.newest_failures}
+            id={(row) => String(row.id)}
+            file={`failures-${name.replace('/', '-')}.csv`}
+          />
+        )}
         <DataTable
           label={`Addresses of ${name}`}
           columns={addresses}

@@ -134,6 +134,17 @@ const details: Schemas['SourceDetails'] = {
   ...crm,
   failing_since: '2026-11-29',
   changes: [{at: '2026-11-28T10:00:00Z', kind: 'record', title: 'TXT at k1._domainkey changed'}],
+  failures: 1,
+  newest_failures: [
+    {
+      id: 12,
+      receiver: 'Tidepost',
+      at: '2026-11-28T11:00:00Z',
+      failure: 'dkim',
+      header_from: 'copperline.example',
+      subject: 'Your ticket',
+    },
+  ],
   by_address: [
     {ip: '198.51.100.9', host: 'mta.crm.example', mail: mail(40, 40), first_day: '2026-11-29', last_day: '2026-11-30'},
   ],

@@ -87,6 +87,8 @@ RULES: dict[str, str] = {
     "sts-mx-not-covered": "The MTA-STS policy does not name an MX",
     "sts-testing": "The MTA-STS policy is in testing mode",
     "sts-short-age": "The MTA-STS policy expires too soon",
+    "sts-id-behind": "The MTA-STS record has another id than the policy that is served",
+    "sts-other-policy": "Another MTA-STS policy is fetched than the one that is served",
     "sts-content-type": "The MTA-STS policy is not served as plain text",
     "tlsrpt-missing": "MTA-STS is in use without reports",
     "tlsrpt-record": "The TLS report record has an error",

@@ -83,7 +83,8 @@ class AuditRequest:
     `now` (Unix seconds) is for key ages; `key_first_seen` gives Unix seconds by key, `key_domains` the other domains
     that a key was seen at, both by fingerprint (`DkimKey.fingerprint`). `sends` is False for a domain that never sends.
     `ask_servers` asks each name server of the zone itself, `ask_pages` fetches the MTA-STS policy,
-    `ask_mailboxes` asks the MX by SMTP whether postmaster and abuse are there.
+    `ask_mailboxes` asks the MX by SMTP whether postmaster and abuse are there. `sts_policy` is the text of the MTA-STS
+    policy that is served here, `sts_id` the id that its record needs; empty where none is.
     """
 
     domain: str
@@ -100,6 +101,8 @@ class AuditRequest:
     ask_servers: bool = True
     ask_pages: bool = True
     ask_mailboxes: bool = False
+    sts_policy: str = ""
+    sts_id: str = ""
 
     def all_selectors(self) -> tuple[Selector, ...]:
         """Each selector of this domain once; given ones come before usual ones."""

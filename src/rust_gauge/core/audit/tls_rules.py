@@ -50,6 +50,8 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
         out.findings.append(_sts("sts-record", f"The MTA-STS record at {name} has an error: {first.what}",
                                  Place(name, "TXT", 0, first.column, first.length), _said(record.problems),
                                  f"Correct the record at column {first.column}.", "RFC 8461 §3.1"))  # fmt: skip
+    elif request.sts_policy and record.id != request.sts_id:
+        out.findings.append(_behind(request, name, texts[0]))
     if not request.ask_pages:
         out.point("mta-sts", title, CheckState.UNMEASURED, "The policy was not fetched")
         return True
@@ -69,6 +71,8 @@ def _mta_sts(request: AuditRequest, hosts: list[str], out: Examination) -> DnsPr
         return True
     policy = read_sts_policy(page.text)
     out.findings += _policy(request.domain, url, policy, hosts, page.content_type)
+    if request.sts_policy and not _same(policy, read_sts_policy(request.sts_policy)):
+        out.findings.append(_elsewhere(request, url, page.text))
     out.point("mta-sts", title, CheckState.GOOD, f"mode {policy.mode}, for {', '.join(policy.mx[:4]) or 'no host'}")
     return True
 
@@ -83,6 +87,40 @@ def _sts(rule: str, title: str, place: Place, evidence: tuple[str, ...], remedy:
         reason="Senders ignore the policy, or keep using the last one they fetched.",
         remedy=remedy,
         reference=reference,
+        scope="none",
+    )
+
+
+def _same(one: StsPolicy, other: StsPolicy) -> bool:
+    return (one.mode, set(one.mx), one.max_age) == (other.mode, set(other.mx), other.max_age)
+
+
+def _behind(request: AuditRequest, name: str, text: str) -> Finding:
+    record = f"v=STSv1; id={request.sts_id};"
+    return Finding(
+        rule="sts-id-behind",
+        level=Level.RISK,
+        title=f"The MTA-STS record of {request.domain} does not have the id of the policy that is served",
+        place=Place(name, "TXT"),
+        evidence=(text, f"id of the policy: {request.sts_id}"),
+        reason="Senders keep the policy that they have, until it expires, and do not see the change.",
+        remedy="Publish the record with the new id.",
+        record=record,
+        reference="RFC 8461 §3.1",
+        scope="none",
+    )
+
+
+def _elsewhere(request: AuditRequest, url: str, text: str) -> Finding:
+    return Finding(
+        rule="sts-other-policy",
+        level=Level.RISK,
+        title=f"Another MTA-STS policy of {request.domain} is fetched than the one that is served here",
+        place=Place(f"mta-sts.{request.domain}", "A"),
+        evidence=(url, *text.split("\n")[:10], "served here:", *request.sts_policy.split("\n")[:10]),
+        reason="Senders follow what they fetch, so that changes made here have no effect.",
+        remedy="Point the host at this service, with its name in Host, or copy the policy to where it is served.",
+        reference="RFC 8461 §3.3",
         scope="none",
     )
 

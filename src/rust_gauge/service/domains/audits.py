@@ -178,6 +178,8 @@ def audit_request(
         now=int(now.timestamp()),
         key_first_seen=seen,
         key_domains=elsewhere,
+        sts_policy=str(row.plan.get("sts_policy", "")),
+        sts_id=str(row.plan.get("sts_id", "")),
     )
 
 

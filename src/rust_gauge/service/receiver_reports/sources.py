@@ -11,6 +11,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.contract.receiver_reports import (
     DomainChangeThen,
+    FailureSeen,
     ReceiverCount,
     ReportDay,
     ReportedDomain,
@@ -44,11 +45,13 @@ from rust_gauge.store import relays as store_relays
 from rust_gauge.store import report_sources as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import DomainRow
+from rust_gauge.store.receiver_reports import ReportRow
 from rust_gauge.store.report_sources import DecisionRow, SourceRow
 
 _LISTED = 500  # sources, and addresses of one
 _LOOKED_AT = 5000  # addresses of one
 _IDENTITIES = 100
+_FAILURES = 20
 _FAILING = 0.2  # of a day's mail
 _MORE, _LEAST = 1.25, 50  # reported mail that events do not explain: so many times as much, and so many messages more
 _ORDER = {Verdict.OURS: 0, Verdict.UNKNOWN: 1, Verdict.FORWARDED: 2, Verdict.NOT_OURS: 3}
@@ -249,6 +252,10 @@ def _details(
     hosts = store.hosts_of(connection, {bytes(each.ip) for each in rows})
     decisions = store.list_decisions(connection, row.id)
     failing = failing_since(days)
+    texts = {str(ip_address(bytes(each.ip))) for each in rows}
+    failures, newest = store_reports.failures_from(
+        connection, row.id, sorted(texts), _midnight(first), _midnight(last) + timedelta(days=1), _FAILURES
+    )
     by_mail = sorted(rows, key=lambda each: (-by_id[each.id].messages, bytes(each.ip)))
     return SourceDetails(
         **_shown(row.name, group, decisions),
@@ -263,6 +270,16 @@ def _details(
         changes=changes_then(connection, tenant.id, row.name, failing) if failing else [],
         by_day=[SourceDay(day=day, mail=mail) for day, mail in sorted(days.items())],
         identities=_identities(connection, tenant.id, row.id, ids, first, last),
+        failures=failures,
+        newest_failures=[_failure(each) for each in newest],
+    )  # fmt: skip
+
+
+def _failure(row: ReportRow) -> FailureSeen:
+    found = row.document.get("failure", {})
+    return FailureSeen(
+        id=row.id, receiver=row.label, at=row.ends_at, failure=found.get("failure", ""),
+        header_from=found.get("header_from", ""), subject=found.get("subject", ""),
     )  # fmt: skip
 
 
