@@ -724,17 +724,49 @@ def test_since_when_a_source_fails(shares: list[float | None], since: int | None
     assert failing_since(days) == (None if since is None else DAY + timedelta(days=since))
 
 
+def test_reports_that_are_stored_together_count_as_if_they_came_alone(
+    office: Office, client: Client, other: Office, domain: str, zones: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    other.client().domains.add(other.slug, DOMAIN)
+    made = [
+        aggregate(
+            record("192.0.2.9", n + 1, spf=True), record("192.0.2.9", 2), record(f"203.0.113.{n % 3}", 5),
+            record("203.0.113.5", 4, header_from=f"shop{n % 2}.{DOMAIN}"),
+            id=f"r{n % 9}", day=DAY - timedelta(days=n % 4), receiver=("tidepost.example", "kestrelbox.example")[n % 2],
+        )
+        for n in range(12)
+    ] + [b"<no/>", json.dumps(tls(DOMAIN)).encode(), FAILURE]  # fmt: skip
+    monkeypatch.setattr(storing, "_AT_ONCE", 13)  # so that some are written before others are read
+    together = store_reports(office.world.context, office.tenant.id, made, "mail")
+    alone = [store_reports(office.world.context, other.tenant.id, [each], "mail")[0] for each in made]
+    assert [each.state for each in together] == [each.state for each in alone]
+    judge(office)
+    one, two = (
+        who.client().reports.overview(who.slug, DOMAIN).model_dump(exclude={"sources": {"__all__": {"evidence"}}})
+        for who in (office, other)
+    )
+    assert one == two
+    assert one["by_verdict"] and sum(each["messages"] for each in one["unknown_names"]) > 0
+    for who in (office, other):
+        listed = [
+            (each.report_id, each.records, each.messages, each.passed) for each in who.client().reports.list(who.slug)
+        ]
+        assert len(listed) == sum(each.state == "stored" for each in together)
+    for report in client.reports.list(office.slug):
+        assert b"".join(client.reports.original(office.slug, report.id)) in made
+
+
 def test_a_report_that_cannot_be_stored_spoils_no_other(
     office: Office, client: Client, domain: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    plain = receiver_reports.put_original
+    plain = receiver_reports.put_originals
 
-    def fails(connection: Connection, id: int, octets: bytes) -> None:
-        if b"bad" in octets:
+    def fails(connection: Connection, originals: list[tuple[int, bytes]]) -> None:
+        if any(b"bad" in octets for _, octets in originals):
             raise ValueError("made up")
-        plain(connection, id, octets)
+        plain(connection, originals)
 
-    monkeypatch.setattr(receiver_reports, "put_original", fails)
+    monkeypatch.setattr(receiver_reports, "put_originals", fails)
     made = [aggregate(record("192.0.2.9", 1), id=name) for name in ("one", "bad", "two")]
     done = store_reports(office.world.context, office.tenant.id, made, "mail")
     assert [each.state for each in done] == ["stored", "rejected", "stored"]

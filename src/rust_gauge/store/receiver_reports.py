@@ -103,6 +103,15 @@ class NewResult:
 
 
 @dataclass(frozen=True, slots=True)
+class Filed:
+    """A report whose rows are stored, with the day that they count for."""
+
+    report_id: int
+    receiver_id: int
+    day: date
+
+
+@dataclass(frozen=True, slots=True)
 class NewRow:
     """A row to be stored; the domain is one of the tenant's."""
 
@@ -165,12 +174,15 @@ def find_by_digest(connection: Connection, tenant_id: int, digest: bytes) -> Rep
     return value_of(ReportRow, connection.execute(_REPORT.where(c.tenant_id == tenant_id, c.digest == digest)).first())
 
 
-def put_original(connection: Connection, id: int, octets: bytes) -> None:
-    """Store a report as it came."""
-    for number, at in enumerate(range(0, len(octets), _PIECE)):
-        connection.execute(
-            insert(t.receiver_report_piece).values(id=id, number=number, octets=octets[at : at + _PIECE])
-        )
+def put_originals(connection: Connection, originals: Sequence[tuple[int, bytes]]) -> None:
+    """Store reports, by id, as they came."""
+    pieces = [
+        {"id": id, "number": number, "octets": octets[at : at + _PIECE]}
+        for id, octets in originals
+        for number, at in enumerate(range(0, len(octets), _PIECE))
+    ]
+    if pieces:
+        connection.execute(insert(t.receiver_report_piece), pieces)
 
 
 def get_original(connection: Connection, id: int) -> bytes:
@@ -179,30 +191,35 @@ def get_original(connection: Connection, id: int) -> bytes:
     return b"".join(connection.scalars(select(c.octets).where(c.id == id).order_by(c.number)))
 
 
-def put_rows(connection: Connection, tenant_id: int, report_id: int, receiver_id: int, day: date,
-             rows: Sequence[NewRow], results: Mapping[bytes, NewResult]) -> None:  # fmt: skip
-    """Store rows of a report with their sources, results and sums."""
+def put_rows(
+    connection: Connection, tenant_id: int, reports: Sequence[tuple[Filed, Sequence[NewRow]]],
+    results: Mapping[bytes, NewResult],
+) -> None:  # fmt: skip
+    """Store rows of reports with their sources, results and sums."""
     ids = _put_results(connection, tenant_id, results)
-    sources = _put_sources(connection, tenant_id, day, sorted({(row.domain_id, row.ip) for row in rows}))
-    by_row: Counter[tuple[int, int, int]] = Counter()
-    by_source: Counter[tuple[int, int, int]] = Counter()
-    by_receiver: Counter[tuple[int, str, int]] = Counter()
-    for row in rows:
-        source_id, verdict = sources[row.domain_id, row.ip]
-        by_row[row.domain_id, source_id, ids[row.result]] += row.n
-        by_source[row.domain_id, source_id, row.outcome] += row.n
-        by_receiver[row.domain_id, verdict, row.outcome] += row.n
+    days: dict[tuple[int, bytes], tuple[date, date]] = {}
+    for filed, rows in reports:
+        for key in {(row.domain_id, row.ip) for row in rows}:
+            first, last = days.get(key, (filed.day, filed.day))
+            days[key] = (min(first, filed.day), max(last, filed.day))
+    sources = _put_sources(connection, tenant_id, days)
+    by_row: Counter[tuple[int, int, date, int, int]] = Counter()
+    by_source: Counter[tuple[int, int, date, int]] = Counter()
+    by_receiver: Counter[tuple[int, date, int, str, int]] = Counter()
+    for filed, rows in reports:
+        for row in rows:
+            source_id, verdict = sources[row.domain_id, row.ip]
+            by_row[row.domain_id, source_id, filed.day, filed.report_id, ids[row.result]] += row.n
+            by_source[row.domain_id, source_id, filed.day, row.outcome] += row.n
+            by_receiver[row.domain_id, filed.day, filed.receiver_id, verdict, row.outcome] += row.n
     add = "ON DUPLICATE KEY UPDATE n = n + VALUES(n)"
-    for table, columns, values in (
-        ("report_row", "domain_id, source_id, day, report_id, result_id, n",
-         [(domain, source, day, report_id, result, n) for (domain, source, result), n in sorted(by_row.items())]),
-        ("report_source_day", "domain_id, source_id, day, outcome, n",
-         [(domain, source, day, outcome, n) for (domain, source, outcome), n in sorted(by_source.items())]),
-        ("report_receiver_day", "domain_id, day, receiver_id, verdict, outcome, n",
-         [(domain, day, receiver_id, verdict, outcome, n)
-          for (domain, verdict, outcome), n in sorted(by_receiver.items())]),
-    ):  # fmt: skip
-        for part in _parts(values):
+    tables: Sequence[tuple[str, str, Counter[Any]]] = (
+        ("report_row", "domain_id, source_id, day, report_id, result_id, n", by_row),
+        ("report_source_day", "domain_id, source_id, day, outcome, n", by_source),
+        ("report_receiver_day", "domain_id, day, receiver_id, verdict, outcome, n", by_receiver),
+    )
+    for table, columns, sums in tables:
+        for part in _parts([(*key, n) for key, n in sorted(sums.items())]):
             insert_rows(connection, f"INSERT INTO {table} ({columns}) VALUES", part, add)
 
 
@@ -286,9 +303,10 @@ def _result_ids(
 
 
 def _put_sources(
-    connection: Connection, tenant_id: int, day: date, keys: Sequence[tuple[int, bytes]]
+    connection: Connection, tenant_id: int, days: Mapping[tuple[int, bytes], tuple[date, date]]
 ) -> dict[tuple[int, bytes], tuple[int, str]]:
-    """Return (id, verdict) by (domain id, address); new sources are unknown until somebody judges them."""
+    """Return (id, verdict) by (domain id, address), of those that sent on days, the first and the last; new sources are
+    unknown until somebody judges them."""
     head = (
         "INSERT INTO report_source (tenant_id, domain_id, ip, verdict, group_name, certainty, evidence, first_day, "
         "last_day) VALUES"
@@ -299,9 +317,10 @@ def _put_sources(
     )
     out: dict[tuple[int, bytes], tuple[int, str]] = {}
     c = t.report_source.c
+    keys = sorted(days)  # locked in one order
     for at in range(0, len(keys), _AT_ONCE):
         part = keys[at : at + _AT_ONCE]
-        rows = [(tenant_id, domain_id, ip, "unknown", "", 0.0, "[]", day, day) for domain_id, ip in part]
+        rows = [(tenant_id, *key, "unknown", "", 0.0, "[]", *days[key]) for key in part]
         insert_rows(connection, head, rows, tail)
         by_domain: dict[int, list[bytes]] = {}
         for domain_id, ip in part:

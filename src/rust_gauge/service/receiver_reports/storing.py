@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from ipaddress import ip_address
-from typing import Any, Literal
+from typing import Any, Literal, TypedDict
 
 import orjson
 from sqlalchemy import Connection
@@ -52,10 +52,15 @@ class _Batch:
     results: dict[bytes, store.NewResult] = field(default_factory=dict)
     names: dict[tuple[int, str], tuple[int, int]] = field(default_factory=dict)
 
-    def put(self, connection: Connection, tenant_id: int, id: int, receiver_id: int, day: date) -> None:
+    def put(self, connection: Connection, tenant_id: int, filed: store.Filed) -> None:
         """Store them as rows of a report."""
-        store.put_rows(connection, tenant_id, id, receiver_id, day, self.rows, self.results)
-        store.put_names(connection, day, self.names)
+        store.put_rows(connection, tenant_id, [(filed, self.rows)], self.results)
+        store.put_names(connection, filed.day, self.names)
+
+
+class _Sums(TypedDict):
+    messages: int
+    passed: int
 
 
 @dataclass(slots=True)
@@ -63,12 +68,13 @@ class _Totals:
     messages: int = 0
     passed: int = 0
 
+    def columns(self) -> "_Sums":
+        """Return them as columns of a report."""
+        return {"messages": min(self.messages, 2**63), "passed": min(self.passed, 2**63)}
+
     def put(self, connection: Connection, id: int, records: int) -> None:
         """Store them with a report."""
-        most = 2**63
-        store.update_report(
-            connection, id, records=records, messages=min(self.messages, most), passed=min(self.passed, most)
-        )
+        store.update_report(connection, id, records=records, **self.columns())
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,8 +111,10 @@ def store_reports(
     now = context.clock()
 
     def write(connection: Connection) -> dict[int, StoredReport]:
-        known = store.known_domains(connection, tenant_id)
-        return {number: _store(connection, tenant_id, each, way, feed_id, now, known) for number, each in read.items()}
+        writer = _Writer(connection, tenant_id, store.known_domains(connection, tenant_id), way, feed_id, now)
+        stored = {number: writer.add(each) for number, each in read.items()}
+        writer.flush()
+        return stored
 
     if read:
         try:
@@ -132,31 +140,33 @@ def store_in_parts(context: Context, tenant_id: int, octets: bytes, told: Callab
     found = _read(context, tenant_id, octets)
     if not isinstance(found, _Read) or found.rows is not None or not isinstance(found.report, AggregateReport):
         return store_report(context, tenant_id, octets, "upload")
-    report = found.report
-    known = context.store.transaction(lambda c: store.known_domains(c, tenant_id))
-    stored = context.store.transaction(
-        lambda c: _store(c, tenant_id, found, "upload", None, context.clock(), known, in_parts=True)
-    )
+    report, now = found.report, context.clock()
+
+    def begin(connection: Connection) -> tuple[StoredReport, Mapping[str, int], int]:
+        writer = _Writer(connection, tenant_id, store.known_domains(connection, tenant_id), "upload", None, now)
+        stored = writer.add(found, in_parts=True)
+        writer.flush()
+        return stored, writer.known, writer.receiver(report)
+
+    stored, known, receiver_id = context.store.transaction(begin)
     if stored.state == "duplicate" or stored.id is None:
         return stored
     id, document = stored.id, {**_document(report), "oddities": stored.oddities}
-    begins_at, ends_at, _ = _period(report, context.clock())
-    day = (begins_at + (ends_at - begins_at) / 2).date()
-    receiver = context.store.transaction(lambda c: store.put_receiver(c, tenant_id, _receiver(report), _label(report)))
-    filed = 0
+    filed = store.Filed(id, receiver_id, _day(*_period(report, now)[:2]))
+    done = 0
 
     def put(batch: _Batch) -> None:
-        nonlocal filed
-        context.store.transaction(lambda c: batch.put(c, tenant_id, id, receiver, day))
-        filed += len(batch.rows)
-        told(min(1.0, filed / max(1, report.records)))
+        nonlocal done
+        context.store.transaction(lambda c: batch.put(c, tenant_id, filed))
+        done += len(batch.rows)
+        told(min(1.0, done / max(1, report.records)))
 
     def finish(connection: Connection) -> None:
         totals.put(connection, id, report.records)
         store.update_report(connection, id, document=document)
 
     try:
-        totals = _take_rows(report, None, octets, known, put)
+        totals = _take_rows(report, octets, known, put)
         context.store.transaction(finish)
     except BaseException:
         context.store.transaction(lambda c: store.delete_reports(c, [id]))
@@ -186,42 +196,92 @@ def _is_mail(octets: bytes) -> bool:
     return not is_packed(octets) and not is_document(octets)
 
 
-def _store(
-    connection: Connection, tenant_id: int, read: _Read, way: Way, feed_id: int | None, now: datetime,
-    known: Mapping[str, int], *, in_parts: bool = False,
-) -> StoredReport:  # fmt: skip
-    """Store a report with its rows; `in_parts`: without them, which follow. One that was left so is begun again."""
-    report, rows, octets, authenticity = read.report, read.rows, read.octets, read.authenticity
-    domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
-    begins_at, ends_at, oddities = _period(report, now)
-    kind = _KINDS[type(report)]
-    receiver = _receiver(report)
-    identity = "\0".join((kind, receiver, report.report_id or _content(octets), domain, str(begins_at), str(ends_at)))
-    digest = hashlib.blake2b(identity.encode(), digest_size=16).digest()
-    receiver_id = store.put_receiver(connection, tenant_id, receiver, _label(report))
-    there = store.find_by_digest(connection, tenant_id, digest)
-    if in_parts and there is not None and _UNFINISHED in there.document.get("oddities", ()):
-        store.delete_reports(connection, [there.id])
-    id = store.add_report(
-        connection, tenant_id=tenant_id, kind=kind, digest=digest, receiver_id=receiver_id,
-        report_id=report.report_id, domain=domain, domain_id=domain_of(domain, known), begins_at=begins_at,
-        ends_at=ends_at, arrived_at=now, arrived_by=way, feed_id=feed_id, authentic=authenticity.state,
-        authentic_domain=authenticity.domain, records=0, left_out=getattr(report, "left_out", 0), messages=0, passed=0,
-        document={**_document(report), "oddities": [*oddities, *([_UNFINISHED] if in_parts else [])]},
-    )  # fmt: skip
-    if id is None:
-        there = store.find_by_digest(connection, tenant_id, digest)
+class _Writer:
+    """Stores reports in one transaction. Rows and originals of several are written together, at the latest by `flush`:
+    most of the time goes into statements, and each report alone needs eleven.
+    """
+
+    def __init__(
+        self, connection: Connection, tenant_id: int, known: Mapping[str, int], way: Way, feed_id: int | None,
+        now: datetime,
+    ) -> None:  # fmt: skip
+        self.known = known
+        self._connection, self._tenant_id, self._way, self._feed_id, self._now = (
+            connection, tenant_id, way, feed_id, now
+        )  # fmt: skip
+        self._receivers: dict[str, int] = {}
+        self._filed: list[tuple[store.Filed, list[store.NewRow]]] = []
+        self._results: dict[bytes, store.NewResult] = {}
+        self._originals: list[tuple[int, bytes]] = []
+
+    def receiver(self, report: AnyReport) -> int:
+        """Return the id of a report's receiver."""
+        name = _receiver(report)
+        if name not in self._receivers:
+            self._receivers[name] = store.put_receiver(self._connection, self._tenant_id, name, _label(report))
+        return self._receivers[name]
+
+    def add(self, read: _Read, *, in_parts: bool = False) -> StoredReport:
+        """Store a report with its rows; `in_parts`: without them, which follow. One that was left so is begun again."""
+        report, authenticity, connection = read.report, read.authenticity, self._connection
+        domain = report.policies[0].domain if isinstance(report, TlsReport) and report.policies else _domain_of(report)
+        begins_at, ends_at, oddities = _period(report, self._now)
+        kind, receiver = _KINDS[type(report)], _receiver(report)
+        identity = (kind, receiver, report.report_id or _content(read.octets), domain, str(begins_at), str(ends_at))
+        digest = hashlib.blake2b("\0".join(identity).encode(), digest_size=16).digest()
+        receiver_id = self.receiver(report)
+        if in_parts:
+            there = store.find_by_digest(connection, self._tenant_id, digest)
+            if there is not None and _UNFINISHED in there.document.get("oddities", ()):
+                store.delete_reports(connection, [there.id])
+        held = isinstance(report, AggregateReport) and read.rows is not None and not in_parts
+        batch, totals = _Batch(), _Totals()
+        if held:
+            for row in read.rows or ():
+                _add(row, _domain_of(report), self.known, batch, totals)
+        id = store.add_report(
+            connection, tenant_id=self._tenant_id, kind=kind, digest=digest, receiver_id=receiver_id,
+            report_id=report.report_id, domain=domain, domain_id=domain_of(domain, self.known), begins_at=begins_at,
+            ends_at=ends_at, arrived_at=self._now, arrived_by=self._way, feed_id=self._feed_id,
+            authentic=authenticity.state, authentic_domain=authenticity.domain,
+            records=getattr(report, "records", 0) if held else 0, left_out=getattr(report, "left_out", 0),
+            **totals.columns(),
+            document={**_document(report), "oddities": [*oddities, *([_UNFINISHED] if in_parts else [])]},
+        )  # fmt: skip
+        if id is None:
+            there = store.find_by_digest(connection, self._tenant_id, digest)
+            return StoredReport(
+                state="duplicate", id=there.id if there else None, kind=kind, domain=domain, receiver=receiver
+            )
+        self._originals.append((id, read.octets))
+        filed = store.Filed(id, receiver_id, _day(begins_at, ends_at))
+        if held:
+            self._take(filed, batch)
+        elif not in_parts:
+            _file(connection, self._tenant_id, filed, report, read.octets, self.known)
+        ours = domain_of(domain, self.known) is not None
         return StoredReport(
-            state="duplicate", id=there.id if there else None, kind=kind, domain=domain, receiver=receiver
-        )
-    store.put_original(connection, id, octets)
-    if not in_parts:
-        _file(connection, tenant_id, id, receiver_id, report, rows, octets, known, (begins_at, ends_at))
-    ours = domain_of(domain, known) is not None
-    return StoredReport(
-        state="stored" if ours else "not_ours", id=id, kind=kind, domain=domain, receiver=receiver,
-        records=getattr(report, "records", 0), left_out=getattr(report, "left_out", 0), oddities=oddities,
-    )  # fmt: skip
+            state="stored" if ours else "not_ours", id=id, kind=kind, domain=domain, receiver=receiver,
+            records=getattr(report, "records", 0), left_out=getattr(report, "left_out", 0), oddities=oddities,
+        )  # fmt: skip
+
+    def _take(self, filed: store.Filed, batch: _Batch) -> None:
+        self._filed.append((filed, batch.rows))
+        self._results |= batch.results
+        store.put_names(self._connection, filed.day, batch.names)
+        if sum(len(rows) for _, rows in self._filed) >= _AT_ONCE:
+            self.flush()
+
+    def flush(self) -> None:
+        """Write what is held."""
+        if self._filed:
+            store.put_rows(self._connection, self._tenant_id, self._filed, self._results)
+        store.put_originals(self._connection, self._originals)
+        self._filed, self._results, self._originals = [], {}, []
+
+
+def _day(begins_at: datetime, ends_at: datetime) -> date:
+    return (begins_at + (ends_at - begins_at) / 2).date()
 
 
 def file_later(context: Context, tenant_id: int) -> int:
@@ -238,37 +298,31 @@ def _file_one(connection: Connection, tenant_id: int, id: int) -> bool:
     known = store.known_domains(connection, tenant_id)
     if row is None or row.domain_id is not None or not octets:
         return False
-    held: list[ReportRow] = []
-    report = stream_report(octets, lambda each: held.append(each) if len(held) <= _AT_ONCE else None)
+    report = stream_report(octets, lambda each: None)
     store.update_report(connection, id, domain_id=domain_of(row.domain, known))
-    rows = held if len(held) <= _AT_ONCE else None
-    _file(connection, tenant_id, id, row.receiver_id, report, rows, octets, known, (row.begins_at, row.ends_at))
+    filed = store.Filed(id, row.receiver_id, _day(row.begins_at, row.ends_at))
+    _file(connection, tenant_id, filed, report, octets, known)
     return True
 
 
 def _file(
-    connection: Connection, tenant_id: int, id: int, receiver_id: int, report: AnyReport,
-    rows: list[ReportRow] | None, octets: bytes, known: Mapping[str, int], period: tuple[datetime, datetime],
+    connection: Connection, tenant_id: int, filed: store.Filed, report: AnyReport, octets: bytes,
+    known: Mapping[str, int],
 ) -> None:  # fmt: skip
     """Store what a report tells of domains of the tenant."""
-    day = (period[0] + (period[1] - period[0]) / 2).date()
     if isinstance(report, TlsReport):
-        _file_tls(connection, id, report, known, day)
-        return
-    if isinstance(report, FailureReport):
-        store.update_report(connection, id, records=1, messages=report.incidents)
-        return
-    totals = _take_rows(
-        report, rows, octets, known, lambda batch: batch.put(connection, tenant_id, id, receiver_id, day)
-    )  # fmt: skip
-    totals.put(connection, id, report.records)
+        _file_tls(connection, filed.report_id, report, known, filed.day)
+    elif isinstance(report, FailureReport):
+        store.update_report(connection, filed.report_id, records=1, messages=report.incidents)
+    else:
+        totals = _take_rows(report, octets, known, lambda batch: batch.put(connection, tenant_id, filed))
+        totals.put(connection, filed.report_id, report.records)
 
 
 def _take_rows(
-    report: AggregateReport, rows: list[ReportRow] | None, octets: bytes, known: Mapping[str, int],
-    put: Callable[[_Batch], None],
+    report: AggregateReport, octets: bytes, known: Mapping[str, int], put: Callable[[_Batch], None]
 ) -> _Totals:  # fmt: skip
-    """Pass the rows of a report on in batches; those that are not held are read once more."""
+    """Read a report and pass its rows on in batches."""
     batch, totals = _Batch(), _Totals()
 
     def take(row: ReportRow) -> None:
@@ -278,11 +332,7 @@ def _take_rows(
             put(batch)
             batch = _Batch()
 
-    if rows is None:
-        stream_report(octets, take)
-    else:
-        for row in rows:
-            take(row)
+    stream_report(octets, take)
     if batch.rows:
         put(batch)
     return totals
