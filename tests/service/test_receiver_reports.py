@@ -13,7 +13,7 @@ import httpx
 import pytest
 from sqlalchemy import Connection, func, select
 
-from rust_gauge.client import Client, NotFoundError
+from rust_gauge.client import Client, InvalidInputError, NotFoundError
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.feeds import FeedSource, NewFeed
 from rust_gauge.contract.jobs import Job, ReportFilesRequest
@@ -290,6 +290,23 @@ def test_streams_that_are_not_aligned_are_named_with_receivers_and_what_changed(
     ]
     assert [(key.selector, key.messages, key.passed) for key in receipts.keys] == [("m1", 640, 640)]
     assert (news.failing_since, news.not_aligned_at, found.not_reported) == (None, [], ["minutes"])
+
+
+def test_a_subdomain_without_a_record_has_the_path_of_the_domain_above(
+    office: Office, client: Client, domain: str, zones: None
+) -> None:
+    office.world.zone(DOMAIN, '_dmarc IN TXT "v=DMARC1; p=reject; sp=quarantine; rua=mailto:d@wrack.example"\n')
+    name = f"news.{DOMAIN}"
+    client.domains.add(office.slug, name)
+    path = client.reports.path(office.slug, name)
+    assert (path.governed_by, path.governing_policy, path.next_stage, path.stages) == (DOMAIN, "quarantine", None, [])
+    with pytest.raises(InvalidInputError, match=r"that of wrack\.example holds"):
+        client.reports.set_path(office.slug, name, PathSettings())
+    tried = client.reports.rehearse(office.slug, name, RehearsalPolicy(p="reject"))
+    assert tried.record == "v=DMARC1; p=reject; rua=mailto:d@wrack.example"
+    office.world.zone(DOMAIN, '_dmarc IN TXT "v=DMARC1; p=reject"\n_dmarc.news IN TXT "v=DMARC1; p=none"\n')
+    path = client.reports.path(office.slug, name)
+    assert (path.governed_by, path.stage) == ("", "watch")
 
 
 def test_subdomains_that_nobody_added_are_one_item(office: Office, client: Client, domain: str, zones: None) -> None:

@@ -16935,6 +16935,8 @@ export interface components {
          *       "ready": true,
          *       "broken": "",
          *       "return_record": "",
+         *       "governed_by": "",
+         *       "governing_policy": "",
          *       "summary": "text"
          *     }
          */
@@ -16979,6 +16981,18 @@ export interface components {
              * @default
              */
             return_record: string;
+            /**
+             * Governed By
+             * @description Domain above whose record holds, as there is none of its own; its path counts, then
+             * @default
+             */
+            governed_by: string;
+            /**
+             * Governing Policy
+             * @description What that record asks for here
+             * @default
+             */
+            governing_policy: string;
             /** Summary */
             summary: string;
         };

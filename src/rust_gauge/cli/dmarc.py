@@ -8,6 +8,7 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
+from datetime import date
 from pathlib import Path
 
 from rust_gauge.cli import jobs_wait
@@ -249,7 +250,7 @@ def _show_streams(session: Session, found: StreamAlignment) -> None:
     output.table(
         ("stream", "messages", "aligned", "not aligned", "failing since", "over"),
         ((_stream(each), f"{each.mail.messages:,}", _share(each.mail), f"{each.mail.neither:,}",
-          each.failing_since or "-", ", ".join(each.sources[:4])) for each in found.streams),
+          _since(each.failing_since, found.first), ", ".join(each.sources[:4])) for each in found.streams),
         right=(1, 2, 3),
     )  # fmt: skip
     for each in found.streams:
@@ -257,7 +258,7 @@ def _show_streams(session: Session, found: StreamAlignment) -> None:
             output.line(f"\n{_stream(each)} is not aligned at:")
             output.table(
                 ("receiver", "not aligned", "of", "failing since"),
-                ((at.label, f"{at.not_aligned:,}", f"{at.messages:,}", at.failing_since or "-")
+                ((at.label, f"{at.not_aligned:,}", f"{at.messages:,}", _since(at.failing_since, found.first))
                  for at in each.not_aligned_at[:10]),
                 right=(1, 2),
             )  # fmt: skip
@@ -272,6 +273,11 @@ def _show_streams(session: Session, found: StreamAlignment) -> None:
                         f"{key.first_day} to {key.last_day}{planned}")  # fmt: skip
     if found.not_reported:
         output.line(f"\nNot in any report: {', '.join(found.not_reported)}")
+
+
+def _since(day: date | None, first: date) -> str:
+    """Return since when something fails; what does on the first day of the period may have failed before."""
+    return "-" if day is None else f"{day} or earlier" if day <= first else str(day)
 
 
 def _stream(each: StreamMail) -> str:
@@ -292,7 +298,8 @@ def _show_source(session: Session, found: SourceDetails) -> None:
     output = session.output
     _show_decided(session, found)
     if found.failing_since:
-        output.line(f"More than a fifth of its mail does not align on each day since {found.failing_since}.")
+        since = _since(found.failing_since, found.by_day[0].day)
+        output.line(f"More than a fifth of its mail does not align on each day since {since}.")
         for each in found.changes:
             output.line(f"  {each.at:%Y-%m-%d %H:%M} {each.title}")
     output.line("\nEvidence:")
@@ -461,6 +468,9 @@ def path(session: Session) -> int:
 
 def _show_path(session: Session, found: PolicyPath) -> None:
     output = session.output
+    if found.governed_by:
+        output.line(f"{found.summary}. Its path: rustgauge dmarc path {found.governed_by}")
+        return
     output.line(found.summary + ("" if found.running else " (not watched; begin with --start)"))
     if found.broken:
         output.line(f"  {found.broken}")

@@ -474,6 +474,10 @@ class PolicyPath(Model):
     ready: bool = Field(description="All conditions of the next stage are met")
     broken: str = ""
     return_record: str = ""
+    governed_by: str = Field(
+        "", description="Domain above whose record holds, as there is none of its own; its path counts, then"
+    )
+    governing_policy: str = Field("", description="What that record asks for here")
     summary: str
 
 

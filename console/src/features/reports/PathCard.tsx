@@ -103,6 +103,15 @@ export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
   const choose = useChooseStage(tenant, domain);
   if (path.isPending) return <Loading what="path to p=reject" />;
   if (path.error) return <Trouble error={path.error} again={() => void path.refetch()} />;
+  if (path.data.governed_by)
+    return (
+      <Card title="Path to p=reject">
+        <p style={{margin: 0}}>
+          {path.data.summary}.{' '}
+          <Link to={`/domains/${tenant}/${path.data.governed_by}?view=reports`}>Path of {path.data.governed_by}</Link>
+        </p>
+      </Card>
+    );
   const found = path.data;
   const start = found.running ? (
     <Button changes onPress={() => setEditing(!editing)}>

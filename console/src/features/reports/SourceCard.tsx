@@ -117,7 +117,10 @@ export function SourceCard({tenant, domain, name, days, onClose, onClaimed}: Sou
         </div>
         {found.failing_since && (
           <p style={{margin: 0}}>
-            <b>More than a fifth of its mail does not align on each day since {day(found.failing_since)}.</b>{' '}
+            <b>
+              More than a fifth of its mail does not align on each day since {day(found.failing_since)}
+              {found.by_day[0]?.day === found.failing_since && ' or earlier'}.
+            </b>{' '}
             {found.changes.length
               ? `Records changed then: ${found.changes.map((each) => `${day(each.at)} ${each.title}`).join('; ')}.`
               : 'No change of the domain’s records is known from these days.'}

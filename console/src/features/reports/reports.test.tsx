@@ -91,6 +91,8 @@ const path: Schemas['PolicyPath'] = {
   ready: false,
   broken: '',
   return_record: '',
+  governed_by: '',
+  governing_policy: '',
   summary: 'copperline.example waits at watch: 1 of 2 conditions for trial are met',
 };
 const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
@@ -339,6 +341,15 @@ describe('the path to p=reject', () => {
     await userEvent.type(share, '95');
     await userEvent.click(within(card).getByRole('button', {name: 'Save'}));
     expect((await requestTo(seen, `PUT ${DOMAIN}/policy-path`)).body).toEqual({...path.settings, aligned_share: 0.95});
+  });
+
+  it('is that of the domain above where its record holds', async () => {
+    const summary = 'that of skerry.example holds, and asks for reject here';
+    serviceWith({...answers, [`GET ${DOMAIN}/policy-path`]: {...path, governed_by: 'skerry.example', summary}});
+    show();
+    const card = await screen.findByRole('region', {name: 'Path to p=reject'});
+    expect(within(card).getByRole('link').getAttribute('href')).toBe('/domains/copperline/skerry.example?view=reports');
+    expect(within(card).queryByRole('button')).toBeNull();
   });
 
   it('is begun by hand', async () => {

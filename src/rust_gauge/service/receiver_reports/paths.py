@@ -28,8 +28,9 @@ from rust_gauge.core.reports.path import (
 from rust_gauge.core.reports.sources import Verdict
 from rust_gauge.service.domains.domains import find_domain
 from rust_gauge.service.plans import plans
-from rust_gauge.service.plans.published import published_policy
+from rust_gauge.service.plans.published import governing_policy, published_policy
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import policy_paths as store
 from rust_gauge.store import report_sources
 from rust_gauge.store.accounts import TenantAccess
@@ -56,13 +57,31 @@ def get_path(context: Context, tenant: TenantAccess, name: str) -> PolicyPath:
             path = store.get_path(connection, row.id)
         return shown(connection, row.id, row.name, path, published, now)
 
-    return context.store.transaction(work)
+    found = context.store.transaction(work)
+    governing = governing_policy(context, row.name) if found.stage is None else None
+    if governing is None:
+        return found
+    summary = (
+        f"{row.name} has no record of its own: that of {governing.domain} holds, and asks for {governing.policy} here"
+    )
+    return found.model_copy(
+        update={"governed_by": governing.domain, "governing_policy": governing.policy, "stages": [], "conditions": [],
+                "next_stage": None, "ready": False, "summary": summary}
+    )  # fmt: skip
 
 
 def put_settings(context: Context, tenant: TenantAccess, name: str, settings: PathSettings, by: str) -> PolicyPath:
-    """Begin a domain's path, or change what its next stage waits for. ServiceProblem `not-found`."""
+    """Begin a domain's path, or change what its next stage waits for. ServiceProblem `not-found`; `invalid-request`
+    where a record of a domain above holds: p=none of its own, the first stage, could be weaker."""
     row = find_domain(context, tenant, name)
     published = published_policy(context, row.name)
+    governing = None if published else governing_policy(context, row.name)
+    if governing is not None:
+        what = f"{row.name} has no DMARC record of its own: that of {governing.domain} holds"
+        remedy = (
+            f"Watch the path of {governing.domain}, or publish a record here that is as strict as p={governing.policy}"
+        )
+        raise ServiceProblem("invalid-request", what, remedy=remedy)
     now = context.clock()
     context.store.transaction(
         lambda c: store.put_path(
