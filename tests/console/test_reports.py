@@ -49,6 +49,8 @@ def test_a_report_is_uploaded_and_its_sources_are_decided(
         gzip.compress(aggregate(record("192.0.2.9", 90, spf=True), stranger(30), day=YESTERDAY))
     )
     page.goto(f"/domains/reports?tenant={office.slug}")
+    expect(page.get_by_role("button", name="Last 30 days")).to_be_visible()
+    expect(page.get_by_role("banner").get_by_role("button", name="Tenant")).to_be_visible()
     page.locator("input[type=file]").set_input_files(tmp_path / "a.xml.gz")
     expect(page.get_by_role("table", name="Uploaded reports")).to_contain_text("stored")
     ask_for_due(office.world.context)

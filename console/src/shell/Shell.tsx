@@ -117,7 +117,10 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             <Choice
               label="Period"
               value={String(
-                periodOr(view.get('days'), one ? 90 : ['/readings', '/report'].includes(location.pathname) ? 30 : 7),
+                periodOr(
+                  view.get('days'),
+                  one ? 90 : ['/readings', '/report', '/domains/reports'].includes(location.pathname) ? 30 : 7,
+                ),
               )}
               options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
               onChange={(days) => view.set('days', days)}
@@ -138,7 +141,9 @@ const RANKS = ['viewer', 'operator', 'admin'] as const;
 
 /** The tenant that an address is about; empty where it is about none, or several. */
 const tenantOf = (path: string): string =>
-  /^\/(?:domains|readings|worklist|bench|placement)\/([^/]+)/.exec(path)?.[1] ?? '';
+  path === '/domains/reports'
+    ? ''
+    : (/^\/(?:domains|readings|worklist|bench|placement)\/([^/]+)/.exec(path)?.[1] ?? '');
 
 /** The role in the tenant of the page; where a page is about all tenants, the highest: each change is checked again. */
 function roleAt(who: Schemas['Who'], path: string, chosen: string): Role {

@@ -29,12 +29,12 @@ export function ReportsPage({who}: {who: Who}) {
       <h1>Reports of receivers: {tenant.name}</h1>
       <DomainsCard tenant={tenant.slug} days={view.days} />
       <ReceiversCard tenant={tenant.slug} />
+      <UploadCard tenant={tenant.slug} />
       <RejectedCard tenant={tenant.slug} />
       {report > 0 && (
         <ReportCard key={report} tenant={tenant.slug} id={report} onClose={() => view.set('report', '')} />
       )}
       <StoredCard tenant={tenant.slug} onOpen={(id) => view.go('report', String(id))} />
-      <UploadCard tenant={tenant.slug} />
     </Stack>
   );
 }
