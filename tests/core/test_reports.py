@@ -1,5 +1,6 @@
 """Reports of receivers (RFC 7489 Appendix C, RFC 8460 §4): what is read, and what strangers may not do with them."""
 
+import base64
 import contextlib
 import gzip
 import io
@@ -8,8 +9,9 @@ import os
 import tarfile
 import tracemalloc
 import zipfile
+from collections.abc import Callable
 from email.message import EmailMessage
-from typing import Literal
+from typing import Any, Literal
 
 import pytest
 from hypothesis import given, settings
@@ -163,6 +165,11 @@ ODD = [
      b"</policy_evaluated></row>", b"</row><policy_evaluated><disposition>none</disposition><dkim>pass</dkim>"
      b"<spf>fail</spf></policy_evaluated>"), ""),
     ("a mapped address", (b"192.0.2.9", b"::ffff:192.0.2.9"), ""),
+    ("UTF-16 that says UTF-8", (b"", b""), ""),
+    ("text after its end", (b"</feedback>", b"</feedback>\n.\n-- \nTidepost"), "text after its end"),
+    ("dates as in mail", (b"1763600000</begin><end>1763686400", b"Thu, 20 Nov 2025 00:53:20 GMT</begin>"
+     b"<end>2025-11-21 00:53:20 UTC"), "text"),
+    ("an address with a port", (b"192.0.2.9", b"192.0.2.9:25"), ""),
     ("the result of HELO first", (b"<spf><domain>b.", b"<spf><domain>h.example</domain><scope>helo</scope>"
      b"<result>pass</result></spf><spf><domain>b."), ""),
 ]  # fmt: skip
@@ -170,7 +177,7 @@ ODD = [
 
 @pytest.mark.parametrize(("change", "oddity"), [case[1:] for case in ODD], ids=[case[0] for case in ODD])
 def test_what_receivers_get_wrong_is_understood_and_named(change: tuple[bytes, bytes], oddity: str) -> None:
-    octets = XML.replace(change[0], change[1])
+    octets = XML.replace(change[0], change[1]) if change[0] else XML.decode().encode("utf-16")
     assert octets != XML
     found = read_report(octets)
     assert isinstance(found, AggregateReport)
@@ -181,6 +188,65 @@ def test_what_receivers_get_wrong_is_understood_and_named(change: tuple[bytes, b
     assert (row.header_from, row.spf_domain, row.spf_result) == ("marram.example", "b.marram.example", "softfail")
     assert bool(found.oddities) == bool(oddity)
     assert not oddity or oddity in found.oddities[0]
+
+
+def test_each_row_of_a_record_counts() -> None:
+    rows = "".join(f"<row><source_ip>192.0.2.{n}</source_ip><count>{n}</count></row>" for n in (1, 2, 3))
+    record = f"<record>{rows}<row/><identifiers><header_from>marram.example</header_from></identifiers></record>"
+    found = read_report(report(record))
+    assert isinstance(found, AggregateReport)
+    assert [(row.source_ip, row.count, row.header_from) for row in found.rows] == [
+        (f"192.0.2.{n}", n, "marram.example") for n in (1, 2, 3)
+    ]
+    assert (found.records, found.left_out) == (4, 1)
+    assert "Records hold several rows; each counts" in found.oddities
+
+
+def test_a_second_document_is_not_dropped_in_silence() -> None:
+    with pytest.raises(ReportError, match="malformed"):
+        read_report(report() + report())
+
+
+@pytest.mark.parametrize(
+    "kind", [gzip.compress, lambda octets: zipped(("r.xml", octets)), bytes], ids=["gzip", "zip", "XML"]
+)
+def test_base64_that_no_header_announces_is_decoded(kind: Callable[[bytes], bytes]) -> None:
+    octets = b"From: dmarc@tidepost.example\r\nContent-Type: application/gzip\r\n\r\n" + base64.encodebytes(
+        kind(report())
+    )
+    assert read_report(octets) == read_report(report())
+
+
+@pytest.mark.parametrize(
+    ("change", "sessions", "oddity"),
+    [
+        (lambda found, policy: found.update(policies=policy), (5, 2), "one object"),
+        (lambda found, policy: policy.update(summary={}), (0, 2), "without a whole summary"),
+        (lambda found, policy: policy["summary"].pop("total-failure-session-count"), (5, 2), "without a whole summary"),
+        (lambda found, policy: policy["summary"].update({"total-successful-session-count": 5.0}), (5, 2), ""),
+        (lambda found, policy: policy["summary"].update({"total-successful-session-count": -5}), None, ""),
+        (lambda found, policy: found.update({"contact-info": "mailto:tls@tidepost.example"}), (5, 2), ""),
+        (lambda found, policy: found.update({"date-range": {"start-datetime": 1763600000, "end-datetime": 1763686400}}),
+         (5, 2), ""),
+    ],
+)  # fmt: skip
+def test_what_senders_of_tls_reports_get_wrong_is_understood(change: Any, sessions: Any, oddity: str) -> None:
+    policy = {
+        "policy": {"policy-type": "sts", "policy-domain": "marram.example"},
+        "summary": {"total-successful-session-count": 5, "total-failure-session-count": 2},
+        "failure-details": [{"result-type": "certificate-expired", "failed-session-count": 2}],
+    }
+    found = {
+        "organization-name": "Tidepost", "contact-info": "tls@tidepost.example", "report-id": "t", "policies": [policy],
+        "date-range": {"start-datetime": "2025-11-20T00:53:20Z", "end-datetime": "2025-11-21T00:53:20Z"},
+    }  # fmt: skip
+    change(found, policy)
+    read = read_report(json.dumps(found).encode())
+    assert isinstance(read, TlsReport)
+    assert (read.contact, read.begin, read.end) == ("tls@tidepost.example", 1763600000, 1763686400)
+    assert [(each.successful, each.failed) for each in read.policies] == ([sessions] if sessions else [])
+    assert read.left_out == (0 if sessions else 1)
+    assert oddity in "".join(read.oddities) and bool(read.oddities) == bool(oddity)
 
 
 @pytest.mark.parametrize(("begin", "end"), [("", ""), ("0", "0"), ("soon", "later"), ("-5", "9" * 15)])
@@ -477,7 +543,9 @@ def test_an_archive_holds_many_reports(archive: bytes) -> None:
 
 
 @pytest.mark.parametrize(
-    "octets", [b"<feedback/>", zip_of(FILES[0]), gzip.compress(b"<feedback/>"), b"", b"no archive"]
+    "octets",
+    [b"<feedback/>", zip_of(FILES[0]), gzip.compress(b"<feedback/>"), b"", b"no archive"],
+    ids=["XML", "zip", "gzip", "nothing", "text"],
 )
 def test_a_single_report_comes_out_as_it_is(octets: bytes) -> None:
     (member,) = reports_in(io.BytesIO(octets))

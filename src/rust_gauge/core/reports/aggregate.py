@@ -10,8 +10,10 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from functools import lru_cache
 from ipaddress import IPv6Address, ip_address
+from itertools import chain
 from xml.parsers import expat
 
 from rust_gauge.core.names import a_labels, registered_domain
@@ -168,19 +170,28 @@ class _Reader:
         self._policy_domain = ""
 
     def read(self, document: Iterable[bytes]) -> AggregateReport:
-        parser = expat.ParserCreate()
+        pieces = iter(document)
+        first = next(pieces, b"")
+        # The mark at the beginning says how it is encoded; what the declaration says may be left from a template.
+        parser = expat.ParserCreate("utf-16" if first.startswith(_UTF16_MARKS) else None)
         parser.buffer_text = True
         parser.StartElementHandler, parser.EndElementHandler = self._start, self._end
         parser.CharacterDataHandler = self._text
         parser.StartDoctypeDeclHandler = parser.EntityDeclHandler = _refuse
+        corrected = _corrected(chain([first], pieces), self._odd)
+        piece = b""
         try:
-            for piece in _corrected(document, self._odd):
+            for piece in corrected:
                 self._octets += len(piece)
                 if self._octets - self._octets_at_record > _MAX_BETWEEN or self._octets > _MAX_DOCUMENT:
                     raise ReportError("This XML is larger than any aggregate report", remedy=SEND_AGAIN)
                 parser.Parse(piece, False)
             parser.Parse(b"", True)
         except (expat.ExpatError, ValueError, LookupError) as error:
+            after = piece[parser.ErrorByteIndex - (self._octets - len(piece)) :]
+            if getattr(error, "code", 0) == _JUNK and not any(b"<" in each for each in chain([after], corrected)):
+                self._odd("It has text after its end, which was ignored")
+                return self._report(self._open[0].children[0])
             raise ReportError("The XML is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
         return self._report(self._open[0].children[0])
 
@@ -209,12 +220,17 @@ class _Reader:
         self._records += 1
         if self._records > MAX_ROWS:
             raise ReportError(f"The report has more than {MAX_ROWS:,} records", remedy=SEND_AGAIN)
-        row = _row(element, self._policy_domain, self._odd)
-        if row is None:
-            self._left_out += 1
-            return
-        self._policy_domain = self._policy_domain or registered_domain(row.header_from)
-        self._take(row)
+        places = element.all("row")
+        if len(places) > 1:
+            self._odd("Records hold several rows; each counts")
+            self._records += len(places) - 1
+        for place in places or [_NOTHING]:
+            row = _row(element, place, self._policy_domain, self._odd)
+            if row is None:
+                self._left_out += 1
+                continue
+            self._policy_domain = self._policy_domain or registered_domain(row.header_from)
+            self._take(row)
 
     def _text(self, data: str) -> None:
         here = self._open[-1]
@@ -257,17 +273,29 @@ class _Reader:
     def _seconds(self, text: str) -> int:
         found = _number(text.partition(".")[0])
         if found is None and text:
-            try:
-                time = datetime.fromisoformat(text.replace("/", "-"))
-                found = int((time if time.tzinfo else time.replace(tzinfo=UTC)).timestamp())
-            except (ValueError, OverflowError):
-                found = 0
+            found = _date(text)
             if found > 0:
                 self._odd("Its dates are text; they must be Unix seconds")
         elif found is not None and found > _LATEST and _FIRST_REPORTS <= found // 1000 <= _LATEST:
             self._odd("Its dates are in milliseconds; they must be in seconds")
             found //= 1000
         return found if found and _FIRST_REPORTS <= found <= _LATEST else 0
+
+
+def _date(text: str) -> int:
+    """Return a date that is written as text, as ISO 8601 or RFC 5322 have it, in Unix seconds; 0 if it is none."""
+    iso = text.replace("/", "-").removesuffix("UTC").removesuffix("GMT").strip()
+    ways: tuple[Callable[[], datetime], ...] = (
+        lambda: datetime.fromisoformat(iso),
+        lambda: parsedate_to_datetime(text),
+    )
+    for read in ways:
+        try:
+            time = read()
+            return int((time if time.tzinfo else time.replace(tzinfo=UTC)).timestamp())
+        except (ValueError, TypeError, IndexError, OverflowError):
+            continue
+    return 0
 
 
 @lru_cache(maxsize=2000)
@@ -284,6 +312,8 @@ def _refuse(*_: object) -> None:
     )
 
 
+_JUNK = expat.errors.codes[expat.errors.XML_ERROR_JUNK_AFTER_DOC_ELEMENT]
+_UTF16_MARKS = (b"\xff\xfe", b"\xfe\xff")
 _DECLARED = re.compile(rb"""\A<\?xml[^>]{0,200}?encoding\s*=\s*["']([A-Za-z0-9._-]{1,40})["']""")
 _OF_UTF8 = frozenset({b"utf-8", b"utf8", b"us-ascii", b"ascii"})
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
@@ -297,7 +327,7 @@ def _corrected(document: Iterable[bytes], odd: Callable[[str], None]) -> Iterato
     pieces = iter(document)
     first = next(pieces, b"").removeprefix(b"\xef\xbb\xbf").lstrip()
     declared = _DECLARED.match(first)
-    if first.startswith((b"\xff\xfe", b"\xfe\xff")) or (declared and declared[1].lower() not in _OF_UTF8):
+    if first.startswith(_UTF16_MARKS) or (declared and declared[1].lower() not in _OF_UTF8):
         yield first
         yield from pieces
         return
@@ -329,12 +359,13 @@ def _with_last(first: bytes, pieces: Iterator[bytes]) -> Iterator[tuple[bytes, b
     yield here, True
 
 
-def _row(record: _Element, policy_domain: str, odd: Callable[[str], None]) -> ReportRow | None:
-    count = _number(record.value("row", "count").partition(".")[0].replace(",", ""))
-    source = _address(record.value("row", "source_ip"))
+def _row(record: _Element, place: _Element, policy_domain: str, odd: Callable[[str], None]) -> ReportRow | None:
+    """Return what a row of a record says, with the identifiers and results of the record."""
+    count = _number(place.value("count").partition(".")[0].replace(",", ""))
+    source = _address(place.value("source_ip"))
     if not count or source is None:
         return None
-    evaluated = record.at("row", "policy_evaluated")
+    evaluated = place.at("policy_evaluated")
     if evaluated is _NOTHING:  # beside the row
         evaluated = record.at("policy_evaluated")
     results = record.at("auth_results")
@@ -411,7 +442,9 @@ def _aligns(domain: str, header_from: str) -> bool:
 @lru_cache(maxsize=10_000)
 def _address(text: str) -> str | None:
     """Return an address as it is compared; None if it is not one. A mapped IPv4 address is itself (RFC 4291 §2.5.5)."""
-    text = text.strip().removeprefix("[").removesuffix("]").removeprefix("IPv6:")
+    text = text.strip().removeprefix("[").removesuffix("]").removeprefix("IPv6:").partition("%")[0]
+    if text.count(":") == 1:  # IPv4 with a port
+        text = text.partition(":")[0]
     try:
         found = ip_address(text)
     except ValueError:

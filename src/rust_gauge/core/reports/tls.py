@@ -1,6 +1,7 @@
 """Reports on TLS (RFC 8460 §4): how many sessions to our mail servers were encrypted as our policy asks.
 
-Senders of reports are strangers: policies and failures that make no sense are left out and counted.
+Senders of reports are strangers: policies and failures that make no sense are left out and counted; what they commonly
+get wrong is understood and listed in `oddities`.
 """
 
 import json
@@ -50,19 +51,28 @@ class TlsReport:
     end: int
     policies: tuple[TlsPolicy, ...]
     left_out: int = 0
+    oddities: tuple[str, ...] = ()
 
 
 def read_tls_report(document: bytes) -> TlsReport:
     """Read a report. ReportError if it is not JSON, or not a report on TLS."""
+    odd: dict[str, None] = {}
+    text = document[: MAX_JSON + 1].removeprefix(b"\xef\xbb\xbf")
     try:
-        found = json.loads(document[: MAX_JSON + 1].removeprefix(b"\xef\xbb\xbf"))
+        found = json.loads(text)
+    except UnicodeDecodeError:
+        odd["It has octets that are not UTF-8"] = None
+        found = _loaded(text.decode("utf-8", "replace"))
     except (ValueError, RecursionError) as error:
         raise ReportError("The JSON is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
     found = found[0] if isinstance(found, list) and found else found
     policies = found.get("policies") if isinstance(found, dict) else None
+    if isinstance(policies, dict):
+        odd["Its policies are one object; they must be a list"] = None
+        policies = [policies]
     if not isinstance(policies, list):
         raise ReportError("Not a report on TLS: it has no list of policies (RFC 8460 §4.4)", remedy=SEND_AGAIN)
-    read = [_policy(policy) for policy in policies[:_MAX_POLICIES]]
+    read = [_policy(policy, odd) for policy in policies[:_MAX_POLICIES]]
     good = [policy for policy, _ in (each for each in read if each is not None)]
     left_out = len(policies) - len(good) + sum(each[1] for each in read if each is not None)
     period = _object(found.get("date-range"))
@@ -70,25 +80,38 @@ def read_tls_report(document: bytes) -> TlsReport:
     return TlsReport(
         _text(found.get("organization-name"), 200),
         _text(found.get("report-id"), 255),
-        _text(found.get("contact-info"), 320),
+        _text(found.get("contact-info"), 320).removeprefix("mailto:"),
         begin or end,
         end,
         tuple(good),
         left_out,
+        tuple(odd),
     )
 
 
-def _policy(value: Any) -> tuple[TlsPolicy, int] | None:
+def _loaded(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise ReportError("The JSON is malformed", why=str(error)[:200], remedy=SEND_AGAIN) from None
+
+
+def _policy(value: Any, odd: dict[str, None]) -> tuple[TlsPolicy, int] | None:
     """Return a policy and how many of its failures could not be read; None when it says nothing."""
     policy, summary = _object(_object(value).get("policy")), _object(_object(value).get("summary"))
     domain = _text(policy.get("policy-domain"), 253).rstrip(".").lower()
-    successful = _count(summary.get("total-successful-session-count"))
-    failed = _count(summary.get("total-failure-session-count"))
-    if not domain or successful is None or failed is None:
-        return None
+    stated = [summary.get(f"total-{kind}-session-count") for kind in ("successful", "failure")]
+    successful, failed = map(_count, stated)
     details = _list(_object(value).get("failure-details"))
     failures = [_failure(detail) for detail in details[:_MAX_FAILURES]]
     good = tuple(failure for failure in failures if failure is not None)
+    told = sum(failure.sessions for failure in good)
+    if None in stated and (told or successful or failed):  # a number that makes no sense is another matter
+        odd["Policies without a whole summary count by their failure details"] = None
+        successful = 0 if stated[0] is None else successful
+        failed = told if stated[1] is None else failed
+    if not domain or successful is None or failed is None:
+        return None
     return (
         TlsPolicy(
             _text(policy.get("policy-type"), 40).lower(),
@@ -141,10 +164,14 @@ def _texts(value: Any) -> tuple[str, ...]:
 def _count(value: Any) -> int | None:
     if isinstance(value, str) and value.isascii() and value.isdigit() and len(value) < 16:
         value = int(value)
+    if isinstance(value, float) and value.is_integer():
+        value = int(value)
     return value if isinstance(value, int) and not isinstance(value, bool) and 0 <= value < _LARGEST else None
 
 
 def _seconds(value: Any) -> int:
+    if _count(value) is not None:  # Unix seconds, as aggregate reports have them
+        return int(value)
     try:
         time = datetime.fromisoformat(_text(value, 40))
         return max(0, int((time if time.tzinfo else time.replace(tzinfo=UTC)).timestamp()))

@@ -4,6 +4,7 @@ Senders of reports are strangers, and their content types are often wrong: what 
 octets. Documents come in pieces, so that a large one is never in memory as a whole; whoever reads them sets the limits.
 """
 
+import base64
 import io
 import struct
 import zipfile
@@ -23,6 +24,7 @@ _MAX_FILES = 1000  # in a zip; a report has one
 _MAX_LAYERS = 4  # a zip within gzip within a mail within a mail
 _TYPES = frozenset(("application/tlsrpt+json", "application/json", "application/xml", "text/xml"))
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+_BASE64 = (b"H4sI", b"UEsDB", b"PD94bWwg", b"PGZlZWRiYWNr")  # gzip, zip, "<?xml ", "<feedback"
 _UTF8_MARK, _UTF16_MARKS = b"\xef\xbb\xbf", (b"\xff\xfe<", b"\xfe\xff\x00<")
 
 
@@ -80,12 +82,22 @@ def is_packed(start: bytes) -> bool:
 def report_part(message: Entity) -> bytes:
     """Return the first part of a message that may hold a report. ReportError if none does."""
     for part in message.walk():
-        content = b"" if part.parts else part.octets(MAX_PACKED)
+        content = b"" if part.parts else _decoded(part.octets(MAX_PACKED))
         start = content.removeprefix(_UTF8_MARK).lstrip()[:9]
         looks_so = start.startswith((b"<?xml", b"<feedback")) or (part.type in _TYPES and is_document(content))
         if looks_so or content.startswith((_GZIP, _ZIP)):
             return content
     raise ReportError("No report found", remedy=SEND_AGAIN)
+
+
+def _decoded(content: bytes) -> bytes:
+    """Return what is in base64 though no header says so, as some receivers send it."""
+    if not content.lstrip().startswith(_BASE64):
+        return content
+    try:
+        return base64.b64decode(b"".join(content.split()), validate=True)
+    except ValueError:
+        return content
 
 
 def in_pieces(octets: bytes) -> Iterator[bytes]:
