@@ -5,6 +5,7 @@ import io
 import json
 import os
 import zipfile
+from dataclasses import replace
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -424,6 +425,16 @@ def test_a_large_report_whose_worker_died_is_stored_anew(
     (whole,) = client.reports.list(office.slug)
     assert (whole.messages, whole.oddities) == (1000, [])
     assert sum(s.mail.messages for s in client.reports.overview(office.slug, DOMAIN).sources) == 1000
+
+
+def test_a_worker_that_lost_its_job_sets_no_report_aside(office: Office, client: Client, domain: str) -> None:
+    def lost(connection: Connection) -> None:
+        raise store_jobs.ClaimLost("Job 7 is not this worker's any more")
+
+    context = replace(office.world.context, store=office.world.context.store.guarded(lost))
+    with pytest.raises(store_jobs.ClaimLost):
+        store_reports(context, office.tenant.id, [aggregate(record("192.0.2.9", 1))], "upload")
+    assert list(client.reports.rejected(office.slug)) == []
 
 
 def test_a_file_that_holds_nothing_is_said(office: Office, client: Client) -> None:

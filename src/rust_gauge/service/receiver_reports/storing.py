@@ -31,6 +31,7 @@ from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.store import receiver_reports as store
 from rust_gauge.store.engine import StoreError
+from rust_gauge.store.jobs import ClaimLost
 
 Way = Literal["mail", "post", "upload", "api"]
 _AT_ONCE = 20_000  # rows that are held before they are stored; larger reports are read a second time
@@ -68,7 +69,7 @@ class _Totals:
     messages: int = 0
     passed: int = 0
 
-    def columns(self) -> "_Sums":
+    def columns(self) -> _Sums:
         """Return them as columns of a report."""
         return {"messages": min(self.messages, 2**63), "passed": min(self.passed, 2**63)}
 
@@ -119,7 +120,7 @@ def store_reports(
     if read:
         try:
             out |= context.store.transaction(write)
-        except StoreError:
+        except (StoreError, ClaimLost):  # of the database, or of the worker: no report is to blame
             raise
         except Exception as error:  # whatever it is, it spoils the report alone that it is about
             if len(read) == 1:
