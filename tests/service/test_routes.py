@@ -40,6 +40,8 @@ ROUTES = [
     ("GET", "report-retention", None),
     ("PUT", "report-retention", {"row_days": 400, "original_days": 90}),
     ("GET", "domains/d.example/sources", None),
+    ("GET", "domains/d.example/stream-alignment", None),
+    ("POST", "report-files", {"name": "november.zip"}),
     ("GET", "domains/d.example/source?source=x", None),
     ("POST", "domains/d.example/source/claim?source=x", {}),
     ("POST", "domains/d.example/source/decision?source=x", {"verdict": None}),
