@@ -7,6 +7,7 @@ import gzip
 import io
 import json
 import random
+import tarfile
 import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -25,6 +26,7 @@ from rust_gauge.core.names import normalise_domain, parse_address, parse_ip
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import classify
 from rust_gauge.core.reports import ReportError, read_report, stream_report, unpack
+from rust_gauge.core.reports.archives import reports_in
 from rust_gauge.core.spf import correct, parse_spf
 from rust_gauge.core.suppression.files import find_layout, read_rows
 from rust_gauge.core.transport import read_sts_policy, read_sts_record, read_tls_rpt
@@ -75,6 +77,15 @@ LOG = (
     b"Nov 20 10:00:00 mta1 postfix/qmgr[12]: 4ABC: from=<a@d.example>, size=1, nrcpt=1 (queue active)\n"
 )
 SIGNATURE = b"v=1; a=rsa-sha256; d=d.example; s=s1; h=from:to; bh=AAAA; b=BBBB; t=1; x=2"
+
+
+def _tar() -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w:gz") as archive:
+        entry = tarfile.TarInfo("r.xml")
+        entry.size = len(REPORT)
+        archive.addfile(entry, io.BytesIO(REPORT))
+    return out.getvalue()
 
 
 def _archive() -> bytes:
@@ -136,6 +147,7 @@ TARGETS = (
     Target("aggregate report", read_report, (REPORT,), (ReportError,)),
     Target("any report", lambda octets: stream_report(octets, _ignore), (REPORT, TLS_REPORT, FAILURE), (ReportError,)),
     Target("report on TLS", read_report, (TLS_REPORT,), (ReportError,)),
+    Target("archive of reports", lambda raw: list(reports_in(io.BytesIO(raw))), (_archive(), _tar()), (ReportError,)),
     Target("archive", lambda raw: unpack(raw), (gzip.compress(REPORT), _archive(), REPORT), (ReportError,)),
     Target("mta-sts record", _text(read_sts_record), (b"v=STSv1; id=20261101T090000",), most=IN_DNS),
     Target(

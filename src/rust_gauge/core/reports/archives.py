@@ -39,12 +39,19 @@ def reports_in(file: IO[bytes]) -> Iterator[Member]:
         yield from _zipped(file, size)
         return
     file.seek(0)
-    if tarfile.is_tarfile(file):
+    if _is_tar(file):
         file.seek(0)
         yield from _tarred(file)
         return
     file.seek(0)
     yield _member("", lambda: file, lambda: size)
+
+
+def _is_tar(file: IO[bytes]) -> bool:
+    try:
+        return tarfile.is_tarfile(file)
+    except Exception:  # it raises what damaged gzip makes it raise
+        return False
 
 
 def _zipped(file: IO[bytes], size: int) -> Iterator[Member]:
@@ -60,7 +67,9 @@ def _zipped(file: IO[bytes], size: int) -> Iterator[Member]:
                 seen += entry.compress_size
                 whole = _within(whole + entry.file_size)
                 yield _member(entry.filename, lambda entry=entry: archive.open(entry), lambda seen=seen: seen)  # type: ignore[misc]
-    except (zipfile.BadZipFile, OSError, NotImplementedError) as error:
+    except ReportError:
+        raise
+    except Exception as error:  # readers of archives raise nearly anything for damaged ones
         raise _damaged("zip", error) from None
 
 
@@ -74,7 +83,9 @@ def _tarred(file: IO[bytes]) -> Iterator[Member]:
                 if content is not None:
                     yield _member(entry.name, lambda content=content: content, file.tell)  # type: ignore[misc]
                 archive.members = []  # type: ignore[attr-defined]  # it would hold them all
-    except (tarfile.TarError, EOFError, OSError, zlib.error) as error:
+    except ReportError:
+        raise
+    except Exception as error:
         raise _damaged("tar", error) from None
 
 
@@ -93,8 +104,8 @@ def _member(name: str, opened: Callable[[], IO[bytes]], position: Callable[[], i
         octets = _octets(opened())
     except ReportError as error:
         return Member(name, b"", position(), error)
-    except (zipfile.BadZipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
-        why = str(error)[:200]  # damaged, encrypted, or packed in a way that is not known here
+    except Exception as error:  # damaged, encrypted, or packed in a way that is not known here
+        why = str(error)[:200]
         return Member(name, b"", position(), ReportError("The file cannot be unpacked", why=why, remedy=SEND_AGAIN))
     return Member(name, octets, position())
 
