@@ -419,7 +419,7 @@ def test_a_large_report_whose_worker_died_is_stored_anew(
     with pytest.raises(MemoryError):
         storing.store_in_parts(context, office.tenant.id, octets, dies)
     (half,) = client.reports.list(office.slug)
-    assert half.oddities == ["It is being stored; some of its rows are missing yet"]
+    assert half.oddities == ["It is still being stored; some of its rows are missing"]
     monkeypatch.setattr(receiver_reports, "delete_reports", delete)
     assert storing.store_in_parts(context, office.tenant.id, octets, lambda share: None).state == "stored"
     (whole,) = client.reports.list(office.slug)

@@ -18676,7 +18676,7 @@ export interface components {
             missing_names: string[];
             /**
              * Names Not Measured
-             * @description From domains of which DNS did not say whether they exist
+             * @description From domains for which DNS gave no answer
              * @default 0
              */
             names_not_measured: number;

@@ -244,7 +244,7 @@ def _show_streams(session: Session, found: StreamAlignment) -> None:
     output = session.output
     output.line(f"{found.domain}, {found.first} to {found.last}: our own mail by stream, as receivers reported it\n")
     if not found.streams:
-        output.line("No report tells of mail of ours in this period.")
+        output.line("No report mentions our own mail in this period.")
         return
     output.table(
         ("stream", "messages", "aligned", "not aligned", "failing since", "over"),
@@ -387,7 +387,7 @@ def _show_rehearsal(session: Session, found: Rehearsal) -> None:
         output.line(f"Subdomains in From that do not exist: {', '.join(found.missing_names[:10])}")
     if found.names_not_measured:
         names = plural(found.names_not_measured, "subdomain")
-        output.line(f"DNS did not say of {names} whether they exist; they count as existing.")
+        output.line(f"DNS gave no answer for {names}; they count as existing.")
     output.table(
         ("whose", "messages", "aligned", "quarantined", "rejected"),
         ((_verdict(g.verdict), f"{g.messages:,}", f"{g.aligned:,}", f"{g.quarantined:,.0f}", f"{g.rejected:,.0f}")

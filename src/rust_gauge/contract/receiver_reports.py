@@ -550,7 +550,7 @@ class Rehearsal(Model):
     quiet_days: int = Field(description="Days since the newest mail of ours or unknown that would be hit")
     days_with_reports: int
     missing_names: list[str] = Field(default=[], description="From domains below it that do not exist; asked for `np`")
-    names_not_measured: int = Field(0, description="From domains of which DNS did not say whether they exist")
+    names_not_measured: int = Field(0, description="From domains for which DNS gave no answer")
     summary: str
 
 

@@ -137,8 +137,7 @@ export function RehearsalCard({tenant, domain, days}: {tenant: string; domain: s
             )}
             {data.names_not_measured > 0 && (
               <Small>
-                DNS did not say of {plural(data.names_not_measured, 'subdomain')} whether they exist; they count as
-                existing.
+                DNS gave no answer for {plural(data.names_not_measured, 'subdomain')}; they count as existing.
               </Small>
             )}
             {data.days_with_reports > 0 && (

@@ -103,7 +103,7 @@ def _behind(request: AuditRequest, name: str, text: str) -> Finding:
         title=f"The MTA-STS record of {request.domain} does not have the id of the policy that is served",
         place=Place(name, "TXT"),
         evidence=(text, f"id of the policy: {request.sts_id}"),
-        reason="Senders keep the policy that they have, until it expires, and do not see the change.",
+        reason="Senders keep the policy that they have until it expires, and do not notice the change.",
         remedy="Publish the record with the new id.",
         record=record,
         reference="RFC 8461 §3.1",
@@ -115,7 +115,7 @@ def _elsewhere(request: AuditRequest, url: str, text: str) -> Finding:
     return Finding(
         rule="sts-other-policy",
         level=Level.RISK,
-        title=f"Another MTA-STS policy of {request.domain} is fetched than the one that is served here",
+        title=f"The MTA-STS policy fetched for {request.domain} differs from the one that is served here",
         place=Place(f"mta-sts.{request.domain}", "A"),
         evidence=(url, *text.split("\n")[:10], "served here:", *request.sts_policy.split("\n")[:10]),
         reason="Senders follow what they fetch, so that changes made here have no effect.",

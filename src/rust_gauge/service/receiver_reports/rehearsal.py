@@ -49,7 +49,7 @@ def rehearse(context: Context, tenant: TenantAccess, name: str, body: RehearsalP
 
 
 def _missing_names(context: Context, domain_id: int, first: date, last: date) -> tuple[list[str], int]:
-    """Return the From domains below a domain that do not exist, and of how many that is not known."""
+    """Return the From domains below a domain that do not exist, and for how many DNS gave no answer."""
     rows = context.store.transaction(lambda c: store.names_below(c, domain_id, first, last))
     names = [row.name for row in rows[:_NAMES]]
     found: dict[int, bool | None] = {}

@@ -39,7 +39,7 @@ _KEPT_REJECTED = 8 * 1024 * 1024  # octets; larger ones are set aside with their
 _EARLIEST = datetime(2012, 1, 1)
 _KINDS = {AggregateReport: "aggregate", FailureReport: "failure", TlsReport: "tls"}
 _WORDS = {**_KINDS, TlsReport: "TLS"}
-_UNFINISHED = "It is being stored; some of its rows are missing yet"
+_UNFINISHED = "It is still being stored; some of its rows are missing"
 JUDGE = "report_sources"  # the job that judges sources
 
 AnyReport = AggregateReport | FailureReport | TlsReport
@@ -405,7 +405,7 @@ def _file_tls(connection: Connection, id: int, report: TlsReport, known: Mapping
 def _set_aside(
     context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None, reason: tuple[str, str, str]
 ) -> StoredReport:
-    """Keep what is not read as a report, with (what, why, what to do)."""
+    """Set aside what is not read as a report, with (what, why, what to do)."""
     what, why, remedy = reason
     digest = hashlib.blake2b(octets, digest_size=16).digest()
     write: Callable[[Connection], None] = lambda c: store.reject(  # noqa: E731
