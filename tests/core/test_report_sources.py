@@ -254,11 +254,23 @@ def evidence_of(source: SourceSeen) -> dict[str, Verdict]:
     ("helo", "kind"),
     [("old.marram.example", "own_helo"), ("o1.driftline.example", "relay_helo"), ("mx.stranger.example", None)],
 )
-def test_a_helo_name_that_spf_passed_for_tells_whose_a_host_is(helo: str, kind: str | None) -> None:
-    found = evidence_of(seen("203.0.113.99", spf=("marram.example", "softfail"), helo={helo: 100}))
-    assert [each for each in found if each.endswith("helo")] == ([kind] if kind else [])
-    if kind:
-        assert found[kind] is OURS
+def test_a_helo_name_that_is_proven_tells_whose_a_host_is(helo: str, kind: str | None) -> None:
+    ways: list[dict[str, Any]] = [
+        {"helo": {(helo, "pass"): 100}}, {"helo": {(helo, "none"): 100}, "helo_hosts": {helo}}
+    ]  # fmt: skip
+    for more in ways:
+        found = evidence_of(seen("203.0.113.99", spf=("marram.example", "softfail"), **more))
+        assert [each for each in found if each.endswith("helo")] == ([kind] if kind else [])
+        if kind:
+            assert found[kind] is OURS
+    said = seen("203.0.113.99", spf=("marram.example", "softfail"), helo={(helo, "fail"): 100})
+    assert not any(each.endswith("helo") for each in evidence_of(said))  # anybody can say any name
+
+
+def test_a_helo_name_that_is_the_host_name_is_not_counted_twice() -> None:
+    host = "old.marram.example"
+    found = evidence_of(seen("203.0.113.99", host=host, helo={(host, "none"): 9}, helo_hosts={host}))
+    assert [each for each in found if each.endswith(("helo", "host"))] == ["own_host"]
 
 
 def test_a_list_reaches_several_receivers_and_a_single_forward_one() -> None:

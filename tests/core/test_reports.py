@@ -27,6 +27,7 @@ from rust_gauge.core.reports import (
     read_report,
     stream_report,
 )
+from rust_gauge.core.reports.aggregate import stream_aggregate_report
 from rust_gauge.core.reports.archives import reports_in
 
 ROW = """<record>
@@ -379,6 +380,21 @@ def test_any_octets_are_a_report_or_refused(octets: bytes) -> None:
     except ReportError:
         return
     assert found.left_out >= 0
+
+
+NAME_PARTS = [
+    ("Tide & post", "Tide & post"), ("R&D", "R&D"), ("a&amp;b", "a&b"), ("&", "&"), ("&#38;", "&"), ("&lt", "&lt"),
+    ("<![CDATA[c & d]]>", "c & d"), ("<![CDATA[e &amp; f]]>", "e &amp; f"), ("<![CDATA[g ]] > & ]]]>", "g ]] > & ]"),
+    ("<![CDATA[<!-- & ]]>", "<!-- & "), ("<!-- h & <![CDATA[ -->", ""), ("<?i & j?>", ""),
+]  # fmt: skip
+
+
+@settings(max_examples=200)
+@given(st.lists(st.sampled_from(NAME_PARTS), min_size=1, max_size=6), st.integers(1, 30))
+def test_ampersands_are_read_as_their_sender_meant_them(parts: list[tuple[str, str]], size: int) -> None:
+    octets = report().replace(b"Tidepost", ".".join(text for text, _ in parts).encode())
+    found = stream_aggregate_report((octets[at : at + size] for at in range(0, len(octets), size)), lambda _: None)
+    assert found.reporter == ".".join(name for _, name in parts).strip()
 
 
 def test_the_published_policy_and_override_reasons_are_read() -> None:

@@ -14,7 +14,7 @@ import httpx
 import pytest
 from sqlalchemy import Connection, func, select
 
-from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.client import Client, InvalidInputError, NotFoundError, UnavailableError
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.feeds import FeedSource, NewFeed
 from rust_gauge.contract.jobs import Job, ReportFilesRequest
@@ -38,6 +38,7 @@ from rust_gauge.service.receiver_reports.judging import ask_for_due
 from rust_gauge.service.receiver_reports.paths import follow_due
 from rust_gauge.service.receiver_reports.sources import failing_since
 from rust_gauge.service.receiver_reports.storing import store_reports
+from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import receiver_reports, tables, tenant_removal
 from tests.conftest import Office, World, assign, make_office
@@ -215,6 +216,64 @@ def test_a_claimed_source_becomes_a_relay_and_part_of_the_plan(
     assert [(host.ip, host.helo) for host in relay.hosts] == [("192.0.2.150", "old-web.wrack.example")]
     plan = client.plans.get(office.slug, DOMAIN)
     assert any("192.0.2.150" in record.value for record in plan.records if record.type == "TXT")
+
+
+def test_a_helo_name_is_looked_up(office: Office, client: Client, domain: str, zones: None) -> None:
+    said = "<spf><domain>{}.wrack.example</domain><scope>helo</scope><result>none</result></spf></auth_results>"
+    rows = [record(ip, 8, spf_result="softfail").replace("</auth_results>", said.format(name))
+            for ip, name in (("198.51.100.7", "shop"), ("198.51.100.8", "shop"), ("2001:db8::9", "six"))]  # fmt: skip
+    office.world.zone("100.51.198.in-addr.arpa", "")
+    office.world.zone("8.b.d.0.1.0.0.2.ip6.arpa", "")
+    office.world.zone(DOMAIN, "shop IN A 198.51.100.7\nsix IN AAAA 2001:db8::9\n")
+    client.reports.add(office.slug, aggregate(*rows))
+    judge(office)
+    found = client.reports.source(office.slug, DOMAIN, "shop.wrack.example")
+    assert (found.verdict, [each.ip for each in found.by_address]) == ("ours", ["198.51.100.7"])
+    assert any(each.kind == "own_helo" and "DNS gives that name" in each.text for each in found.evidence)
+    names = by_name(client.reports.overview(office.slug, DOMAIN))
+    assert names["six.wrack.example"] == ("ours", 8)
+    assert names["198.51.100.0/24"][0] != "ours"
+    client.reports.claim(office.slug, DOMAIN, "shop.wrack.example", SourceClaim(relay="shop host"))
+    (relay,) = [each for each in client.relays.list(office.slug) if each.name == "shop host"]
+    assert [(host.ip, host.helo) for host in relay.hosts] == [("198.51.100.7", "shop.wrack.example")]
+
+
+def test_a_path_says_when_the_record_is_not_known(office: Office, client: Client, domain: str, zones: None) -> None:
+    name = "unanswered.test"
+    client.domains.add(office.slug, name)
+    office.world.zone(name, "")
+    office.world.dns.behave(name, Behaviour(fail="servfail"))
+    path = client.reports.path(office.slug, name)
+    assert (path.record_state, path.stage, path.next_stage, path.stages) == ("no_answer", None, None, [])
+    assert path.summary.startswith("DNS gave no answer for _dmarc.unanswered.test (servfail): the stage")
+    with pytest.raises(UnavailableError, match="the stage of unanswered"):
+        client.reports.set_path(office.slug, name, PathSettings())
+    assert client.reports.rehearse(office.slug, name, RehearsalPolicy(p="reject")).record == ""
+
+
+def test_a_path_follows_what_dns_says(office: Office, client: Client, domain: str, zones: None) -> None:
+    world = office.world
+    client.reports.set_path(office.slug, DOMAIN, PathSettings())
+    first = client.reports.path(office.slug, DOMAIN)
+    assert (first.record_state, first.stage) == ("published", "watch")
+    world.zone(DOMAIN, '_dmarc IN TXT "v=DMARC1; p=none"\n_dmarc IN TXT "v=DMARC1; p=reject"\n')
+    path = client.reports.path(office.slug, DOMAIN)
+    assert (path.record_state, path.stage, path.next_stage, path.stages) == ("several", None, None, [])
+    assert path.summary == f"{DOMAIN} publishes several DMARC records, and receivers use none of them: publish one"
+    world.zone(DOMAIN, "")
+    path = client.reports.path(office.slug, DOMAIN)
+    assert (path.record_state, path.stage, path.next_stage) == ("none", None, "watch")
+    assert path.stages[0].record == "v=DMARC1; p=none; rua=mailto:d@wrack.example"  # with what it had
+    world.zone(DOMAIN, '_dmarc IN TXT "v=DMARC1; p=quarantine; pct=100; rua=mailto:d@wrack.example"\n')
+    assert client.reports.path(office.slug, DOMAIN).stage == "quarantine"
+    world.context.resolver._cache.clear()
+    world.dns.behave(DOMAIN, Behaviour(fail="servfail"))
+    path = client.reports.path(office.slug, DOMAIN)
+    assert (path.record_state, path.stage, path.published, path.ready) == (
+        "no_answer", "quarantine", "v=DMARC1; p=quarantine; pct=100; rua=mailto:d@wrack.example", False,
+    )  # fmt: skip
+    assert "is not known now; on 20" in path.summary
+    world.dns.behave(DOMAIN, Behaviour())
 
 
 def test_a_policy_is_tried_on_past_mail(office: Office, client: Client, domain: str, zones: None) -> None:

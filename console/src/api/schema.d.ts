@@ -16912,6 +16912,7 @@ export interface components {
          *         "unknown_a_day": 10,
          *         "stage_days": 14
          *       },
+         *       "record_state": "published",
          *       "stage": "watch",
          *       "stage_since": "2026-11-20",
          *       "published": "text",
@@ -16947,15 +16948,24 @@ export interface components {
             running: boolean;
             settings: components["schemas"]["PathSettings"];
             /**
+             * Record State
+             * @description What DNS says of the domain's own record now; without an answer, stage and record are those last known of a path that runs. Of several records receivers use none (RFC 7489 §6.6.3)
+             * @enum {string}
+             */
+            record_state: "published" | "none" | "several" | "no_answer";
+            /**
              * Stage
-             * @description Of the published record; null: none is published
+             * @description Of the published record; null: none is published, or known
              */
             stage: ("watch" | "trial" | "quarantine" | "reject") | null;
             /** Stage Since */
             stage_since: string | null;
             /** Published */
             published: string;
-            /** Checked At */
+            /**
+             * Checked At
+             * @description When DNS last answered for the record of a path that runs
+             */
             checked_at: string | null;
             /** Stages */
             stages: components["schemas"]["PathStage"][];
@@ -18593,6 +18603,7 @@ export interface components {
          *         "last": "2026-11-20"
          *       },
          *       "record": "text",
+         *       "record_state": "published",
          *       "groups": [
          *         {
          *           "messages": 1,
@@ -18649,9 +18660,14 @@ export interface components {
             policy: components["schemas"]["RehearsalPolicy"];
             /**
              * Record
-             * @description The record to publish, of the domain's record plan with this policy
+             * @description The record to publish: that of today with this policy; empty where DNS gave no answer for it
              */
             record: string;
+            /**
+             * Record State
+             * @enum {string}
+             */
+            record_state: "published" | "none" | "several" | "no_answer";
             /** Groups */
             groups: components["schemas"]["RehearsedGroup"][];
             /** Receivers */
@@ -27299,7 +27315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -27413,7 +27429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -27539,7 +27555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -27631,7 +27647,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -27759,7 +27775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -27887,7 +27903,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28019,7 +28035,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28111,7 +28127,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28243,7 +28259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28371,7 +28387,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28501,7 +28517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28631,7 +28647,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28763,7 +28779,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28855,7 +28871,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -28983,7 +28999,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29115,7 +29131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29207,7 +29223,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29339,7 +29355,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29471,7 +29487,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29599,7 +29615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29697,7 +29713,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29795,7 +29811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -29887,7 +29903,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30015,7 +30031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30107,7 +30123,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30239,7 +30255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30373,7 +30389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30501,7 +30517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30596,7 +30612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30733,7 +30749,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30864,7 +30880,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -30959,7 +30975,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31094,7 +31110,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31224,7 +31240,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31356,7 +31372,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31488,7 +31504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31583,7 +31599,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31718,7 +31734,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31810,7 +31826,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -31942,7 +31958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32073,7 +32089,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32165,7 +32181,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32260,7 +32276,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32395,7 +32411,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32524,7 +32540,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32653,7 +32669,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32745,7 +32761,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -32877,7 +32893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33005,7 +33021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33097,7 +33113,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33229,7 +33245,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33358,7 +33374,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33461,7 +33477,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33561,7 +33577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33653,7 +33669,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33752,7 +33768,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33887,7 +33903,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -33984,7 +34000,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34115,7 +34131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34252,7 +34268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34353,7 +34369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34486,7 +34502,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34583,7 +34599,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34685,7 +34701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34783,7 +34799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -34884,7 +34900,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35019,7 +35035,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35168,7 +35184,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35303,7 +35319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35438,7 +35454,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35538,7 +35554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35633,7 +35649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35768,7 +35784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35863,7 +35879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -35999,7 +36015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36129,7 +36145,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36224,7 +36240,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36359,7 +36375,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36491,7 +36507,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36627,7 +36643,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36722,7 +36738,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36822,7 +36838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -36917,7 +36933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37052,7 +37068,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37187,7 +37203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37284,7 +37300,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37415,7 +37431,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37552,7 +37568,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37689,7 +37705,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37789,7 +37805,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -37924,7 +37940,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38019,7 +38035,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38154,7 +38170,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38289,7 +38305,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38385,7 +38401,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38515,7 +38531,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38651,7 +38667,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38746,7 +38762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38881,7 +38897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -38979,7 +38995,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39074,7 +39090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39174,7 +39190,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39309,7 +39325,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39404,7 +39420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39539,7 +39555,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39669,7 +39685,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39830,7 +39846,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -39979,7 +39995,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40074,7 +40090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40169,7 +40185,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40300,7 +40316,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40395,7 +40411,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40530,7 +40546,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40625,7 +40641,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40760,7 +40776,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40857,7 +40873,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -40988,7 +41004,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41125,7 +41141,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41258,7 +41274,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41355,7 +41371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41464,7 +41480,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41613,7 +41629,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41746,7 +41762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41858,7 +41874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -41958,7 +41974,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42055,7 +42071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42155,7 +42171,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42254,7 +42270,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42387,7 +42403,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42486,7 +42502,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42621,7 +42637,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42720,7 +42736,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42819,7 +42835,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -42919,7 +42935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43014,7 +43030,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43149,7 +43165,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43246,7 +43262,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43377,7 +43393,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43514,7 +43530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43647,7 +43663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43742,7 +43758,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43877,7 +43893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -43974,7 +43990,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44105,7 +44121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44242,7 +44258,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44375,7 +44391,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44477,7 +44493,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44576,7 +44592,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44711,7 +44727,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44808,7 +44824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -44939,7 +44955,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45036,7 +45052,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45180,7 +45196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45313,7 +45329,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45410,7 +45426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45507,7 +45523,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45644,7 +45660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45777,7 +45793,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -45872,7 +45888,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46007,7 +46023,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46104,7 +46120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46235,7 +46251,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46372,7 +46388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46509,7 +46525,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46642,7 +46658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46739,7 +46755,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46883,7 +46899,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -46980,7 +46996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47113,7 +47129,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47250,7 +47266,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47387,7 +47403,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47484,7 +47500,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47621,7 +47637,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47717,7 +47733,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47849,7 +47865,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -47981,7 +47997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48076,7 +48092,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48211,7 +48227,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48306,7 +48322,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48443,7 +48459,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48574,7 +48590,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48711,7 +48727,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48808,7 +48824,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -48945,7 +48961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49077,7 +49093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49174,7 +49190,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49307,7 +49323,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49402,7 +49418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49538,7 +49554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49652,7 +49668,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49805,7 +49821,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -49944,7 +49960,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50050,7 +50066,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50156,7 +50172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50262,7 +50278,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50357,7 +50373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50469,7 +50485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50572,7 +50588,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50667,7 +50683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50802,7 +50818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -50897,7 +50913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51032,7 +51048,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51163,7 +51179,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51294,7 +51310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51392,7 +51408,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51488,7 +51504,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51583,7 +51599,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51718,7 +51734,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51815,7 +51831,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -51910,7 +51926,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52045,7 +52061,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52144,7 +52160,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52249,7 +52265,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52352,7 +52368,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52493,7 +52509,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52592,7 +52608,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52687,7 +52703,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52822,7 +52838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -52953,7 +52969,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53055,7 +53071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53190,7 +53206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53320,7 +53336,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53426,7 +53442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53561,7 +53577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53696,7 +53712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53795,7 +53811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -53929,7 +53945,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54059,7 +54075,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54157,7 +54173,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54257,7 +54273,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54353,7 +54369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54483,7 +54499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54579,7 +54595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54674,7 +54690,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54809,7 +54825,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -54911,7 +54927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55015,7 +55031,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55117,7 +55133,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55257,7 +55273,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55397,7 +55413,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55534,7 +55550,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55631,7 +55647,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55768,7 +55784,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -55899,7 +55915,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56036,7 +56052,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56138,7 +56154,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56238,7 +56254,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56334,7 +56350,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56470,7 +56486,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56601,7 +56617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56696,7 +56712,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56791,7 +56807,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -56926,7 +56942,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57025,7 +57041,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57158,7 +57174,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57253,7 +57269,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57348,7 +57364,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57483,7 +57499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57618,7 +57634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57753,7 +57769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -57888,7 +57904,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58023,7 +58039,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58118,7 +58134,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58253,7 +58269,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58365,7 +58381,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58500,7 +58516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58609,7 +58625,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58720,7 +58736,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58855,7 +58871,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -58990,7 +59006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59087,7 +59103,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59188,7 +59204,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59286,7 +59302,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59381,7 +59397,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59516,7 +59532,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59647,7 +59663,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59742,7 +59758,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -59877,7 +59893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60012,7 +60028,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60147,7 +60163,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60242,7 +60258,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60377,7 +60393,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60507,7 +60523,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60642,7 +60658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60784,7 +60800,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -60919,7 +60935,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61018,7 +61034,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61115,7 +61131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61211,7 +61227,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61348,7 +61364,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61484,7 +61500,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61616,7 +61632,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61713,7 +61729,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61807,7 +61823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -61902,7 +61918,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62037,7 +62053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62133,7 +62149,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62263,7 +62279,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62399,7 +62415,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62570,7 +62586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62670,7 +62686,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62802,7 +62818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -62937,7 +62953,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63072,7 +63088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63206,7 +63222,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63363,7 +63379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63458,7 +63474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63593,7 +63609,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63723,7 +63739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63859,7 +63875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -63995,7 +64011,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -64127,7 +64143,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -64229,7 +64245,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -64364,7 +64380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Busy; Paused; Database unavailable */
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
             503: {
                 headers: {
                     [name: string]: unknown;

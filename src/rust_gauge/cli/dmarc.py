@@ -382,7 +382,7 @@ def _show_rehearsal(session: Session, found: Rehearsal) -> None:
     if not found.days_with_reports:
         return
     output.line(f"Quiet for {plural(found.quiet_days, 'day')}; reports of {plural(found.days_with_reports, 'day')}.")
-    output.line(f"Record: {found.record}\n")
+    output.line(f"Record: {found.record}\n" if found.record else f"Record: {_NO_RECORD}\n")
     if found.missing_names:
         output.line(f"Subdomains in From that do not exist: {', '.join(found.missing_names[:10])}")
     if found.names_not_measured:
@@ -465,10 +465,16 @@ def path(session: Session) -> int:
     return 3 if found.broken else 0
 
 
+_NO_RECORD = "not known, as DNS gave no answer for the record that it would replace"
+
+
 def _show_path(session: Session, found: PolicyPath) -> None:
     output = session.output
     if found.governed_by:
         output.line(f"{found.summary}. Its path: rustgauge dmarc path {found.governed_by}")
+        return
+    if not found.stages:
+        output.line(f"{found.summary}.")
         return
     output.line(found.summary + ("" if found.running else " (not watched; begin with --start)"))
     if found.broken:

@@ -428,6 +428,9 @@ class SourceDecision(Model):
 PathStageName = Literal["watch", "trial", "quarantine", "reject"]
 
 
+RecordState = Literal["published", "none", "several", "no_answer"]
+
+
 class PathSettings(Model):
     """What has to hold before a domain goes on to a stricter policy."""
 
@@ -464,10 +467,14 @@ class PolicyPath(Model):
     domain: str
     running: bool
     settings: PathSettings
-    stage: PathStageName | None = Field(description="Of the published record; null: none is published")
+    record_state: RecordState = Field(
+        description="What DNS says of the domain's own record now; without an answer, stage and record are those last "
+        "known of a path that runs. Of several records receivers use none (RFC 7489 §6.6.3)"
+    )
+    stage: PathStageName | None = Field(description="Of the published record; null: none is published, or known")
     stage_since: date | None
     published: str
-    checked_at: UtcTime | None
+    checked_at: UtcTime | None = Field(description="When DNS last answered for the record of a path that runs")
     stages: list[PathStage]
     conditions: list[PathCondition]
     next_stage: PathStageName | None = Field(description="Null at the end")
@@ -543,7 +550,10 @@ class Rehearsal(Model):
     first: date
     last: date
     policy: RehearsalPolicy
-    record: str = Field(description="The record to publish, of the domain's record plan with this policy")
+    record: str = Field(
+        description="The record to publish: that of today with this policy; empty where DNS gave no answer for it"
+    )
+    record_state: RecordState
     groups: list[RehearsedGroup]
     receivers: list[RehearsedReceiver]
     to_fix: list[RehearsedSource] = Field(description="In the order in which to fix them: most of our mail first")

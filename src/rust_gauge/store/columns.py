@@ -515,6 +515,7 @@ class PolicyPathColumns(TypedDict, total=False):
     started_by: str
     started_at: datetime
     checked_at: datetime | None
+    asked_at: datetime | None
 
 
 class SourceDecisionColumns(TypedDict, total=False):

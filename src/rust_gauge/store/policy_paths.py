@@ -44,9 +44,9 @@ def list_paths(connection: Connection, tenant_id: int) -> list[PathRow]:
 
 
 def due_paths(connection: Connection, before: datetime, limit: int) -> list[PathRow]:
-    """Return paths whose published record was last looked at before a time."""
+    """Return paths whose record was last asked for before a time."""
     c = t.policy_path.c
-    query = _QUERY.where(c.checked_at.is_(None) | (c.checked_at < before)).order_by(c.checked_at).limit(limit)
+    query = _QUERY.where(c.asked_at.is_(None) | (c.asked_at < before)).order_by(c.asked_at).limit(limit)
     return values_of(PathRow, connection.execute(query))
 
 

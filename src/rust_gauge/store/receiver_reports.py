@@ -72,6 +72,7 @@ class ResultRow:
     spf_domain: str
     spf_result: str
     helo_domain: str
+    helo_result: str
     signatures: Sequence[Sequence[str]]
     reasons: Sequence[Sequence[str]]
     outcome: int
@@ -97,6 +98,7 @@ class NewResult:
     spf_domain: str
     spf_result: str
     helo_domain: str
+    helo_result: str
     signatures: str
     reasons: str
     outcome: int
@@ -276,11 +278,11 @@ def _put_results(connection: Connection, tenant_id: int, results: Mapping[bytes,
     if new:
         head = (
             "INSERT IGNORE INTO report_result (tenant_id, digest, header_from, envelope_from, spf_domain, spf_result, "
-            "helo_domain, signatures, reasons, outcome) VALUES"
+            "helo_domain, helo_result, signatures, reasons, outcome) VALUES"
         )
         rows = [
             (tenant_id, each.digest, each.header_from, each.envelope_from, each.spf_domain, each.spf_result,
-             each.helo_domain, each.signatures, each.reasons, each.outcome)
+             each.helo_domain, each.helo_result, each.signatures, each.reasons, each.outcome)
             for each in new
         ]  # fmt: skip
         for part in _parts(rows):

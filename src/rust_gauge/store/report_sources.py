@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Unpack
 
-from sqlalchemy import Connection, delete, func, select, update
+from sqlalchemy import Connection, delete, func, select, text, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.store import tables as t
@@ -136,6 +136,16 @@ class HostRow:
 
 
 @dataclass(frozen=True, slots=True)
+class HeloRow:
+    """Whether a HELO name has the address of its host by DNS; None where DNS did not answer."""
+
+    ip: bytes
+    name: str
+    has_address: bool | None
+    looked_up_at: datetime
+
+
+@dataclass(frozen=True, slots=True)
 class NameRow:
     """A From domain below a domain that nobody added."""
 
@@ -204,6 +214,36 @@ def put_hosts(connection: Connection, rows: Sequence[tuple[bytes, str, bool, dat
             "ON DUPLICATE KEY UPDATE host = VALUES(host), answered = VALUES(answered), "
             "looked_up_at = VALUES(looked_up_at)",
         )  # fmt: skip
+
+
+def helo_hosts_of(connection: Connection, ips: Collection[bytes]) -> dict[tuple[bytes, str], HeloRow]:
+    """Return what is known of the HELO names of addresses, by address and name."""
+    wanted = sorted(ips)
+    out: dict[tuple[bytes, str], HeloRow] = {}
+    for at in range(0, len(wanted), _AT_ONCE):
+        query = select(t.helo_host).where(t.helo_host.c.ip.in_(wanted[at : at + _AT_ONCE]))
+        out |= {(bytes(row.ip), row.name): row for row in values_of(HeloRow, connection.execute(query))}
+    return out
+
+
+def put_helo_hosts(connection: Connection, rows: Sequence[HeloRow]) -> None:
+    """Store whether HELO names have the addresses of their hosts."""
+    for at in range(0, len(rows), _AT_ONCE):
+        part = sorted(rows[at : at + _AT_ONCE], key=lambda row: (row.ip, row.name))
+        insert_rows(
+            connection, "INSERT INTO helo_host (ip, name, has_address, looked_up_at) VALUES",
+            [
+                (row.ip, row.name, None if row.has_address is None else int(row.has_address), row.looked_up_at)
+                for row in part
+            ],
+            "ON DUPLICATE KEY UPDATE has_address = VALUES(has_address), looked_up_at = VALUES(looked_up_at)",
+        )  # fmt: skip
+
+
+def forget_names(connection: Connection, before: datetime, limit: int) -> None:
+    """Delete names of addresses that were looked up before a time, some of them; those still reported come back."""
+    for table in (t.address_host, t.helo_host):
+        connection.execute(text(f"DELETE FROM {table} WHERE looked_up_at < :before LIMIT {limit}"), {"before": before})
 
 
 def sums_by_source(

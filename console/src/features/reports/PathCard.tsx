@@ -112,6 +112,19 @@ export function PathCard({tenant, domain}: {tenant: string; domain: string}) {
         </p>
       </Card>
     );
+  if (path.data.stages.length === 0)
+    return (
+      <Card title="Path to p=reject">
+        <Notice title={path.data.summary}>
+          {path.data.published && (
+            <>
+              Last known record: <code>{path.data.published}</code>{' '}
+            </>
+          )}
+          <Button onPress={() => void path.refetch()}>Re-check</Button>
+        </Notice>
+      </Card>
+    );
   const found = path.data;
   const start = found.running ? (
     <Button changes onPress={() => setEditing(!editing)}>

@@ -5,7 +5,7 @@ import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable, type Column} from '../../design/DataTable';
 import {count, day, plural} from '../../design/format';
-import {Loading, Trouble} from '../../design/Notice';
+import {Loading, Notice, Trouble} from '../../design/Notice';
 import {RecordText} from '../../design/RecordText';
 import {Row, Stack} from '../../design/Stack';
 import {useRehearsal} from './queries';
@@ -171,7 +171,13 @@ export function RehearsalCard({tenant, domain, days}: {tenant: string; domain: s
                 />
               </>
             )}
-            <RecordText text={data.record} />
+            {data.record ? (
+              <RecordText text={data.record} />
+            ) : (
+              <Notice title="DNS gave no answer for the record of today">
+                The record to publish keeps its other tags, so that it cannot be shown now.
+              </Notice>
+            )}
           </>
         )}
       </Stack>

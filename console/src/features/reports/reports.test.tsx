@@ -93,6 +93,7 @@ const path: Schemas['PolicyPath'] = {
   return_record: '',
   governed_by: '',
   governing_policy: '',
+  record_state: 'published',
   summary: 'copperline.example waits at watch: 1 of 2 conditions for trial are met',
 };
 const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
@@ -101,6 +102,7 @@ const rehearsal = (body: Schemas['RehearsalPolicy']): Schemas['Rehearsal'] => ({
   last: '2026-11-30',
   policy: body,
   record: `v=DMARC1; p=${body.p}`,
+  record_state: 'published',
   missing_names: body.np ? ['xyzzy.copperline.example'] : [],
   names_not_measured: 0,
   groups: [{verdict: 'ours', messages: 960, aligned: 900, quarantined: 0, rejected: body.p === 'reject' ? 60 : 0}],
@@ -345,11 +347,29 @@ describe('the path to p=reject', () => {
 
   it('is that of the domain above where its record holds', async () => {
     const summary = 'that of skerry.example holds, and asks for reject here';
-    serviceWith({...answers, [`GET ${DOMAIN}/policy-path`]: {...path, governed_by: 'skerry.example', summary}});
+    serviceWith({
+      ...answers,
+      [`GET ${DOMAIN}/policy-path`]: {...path, stages: [], governed_by: 'skerry.example', summary},
+    });
     show();
     const card = await screen.findByRole('region', {name: 'Path to p=reject'});
     expect(within(card).getByRole('link').getAttribute('href')).toBe('/domains/copperline/skerry.example?view=reports');
     expect(within(card).queryByRole('button')).toBeNull();
+  });
+
+  it('proposes nothing where DNS gave no answer', async () => {
+    const summary = 'DNS gave no answer for _dmarc.copperline.example (timeout)';
+    const unknown = {...path, record_state: 'no_answer', stages: [], next_stage: null, running: false, summary};
+    const seen = serviceWith({...answers, [`GET ${DOMAIN}/policy-path`]: unknown});
+    show();
+    const card = await screen.findByRole('region', {name: 'Path to p=reject'});
+    expect(within(card).getByText(summary)).toBeTruthy();
+    const buttons = within(card).getAllByRole('button');
+    expect(buttons.map((each) => each.textContent)).toEqual(['Re-check']);
+    await userEvent.click(buttons[0]!);
+    await waitFor(() =>
+      expect(seen.filter((each) => `${each.method} ${each.path}` === `GET ${DOMAIN}/policy-path`)).toHaveLength(2),
+    );
   });
 
   it('is begun by hand', async () => {

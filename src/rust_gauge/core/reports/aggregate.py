@@ -64,7 +64,7 @@ class PublishedPolicy:
 @dataclass(frozen=True, slots=True)
 class ReportRow:
     """Messages of one source that fared alike. `dkim` and `spf` say whether each aligned and passed; `helo_domain` is
-    the HELO name if SPF passed for it, which few receivers report.
+    the HELO name with the result of SPF for it, which few receivers report.
     """
 
     source_ip: str
@@ -79,6 +79,7 @@ class ReportRow:
     spf_result: str
     reasons: tuple[OverrideReason, ...] = ()
     helo_domain: str = ""
+    helo_result: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -318,6 +319,8 @@ _DECLARED = re.compile(rb"""\A<\?xml[^>]{0,200}?encoding\s*=\s*["']([A-Za-z0-9._
 _OF_UTF8 = frozenset({b"utf-8", b"utf8", b"us-ascii", b"ascii"})
 _CONTROL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 _AMPERSAND = re.compile("&(?!(?:amp|lt|gt|quot|apos|#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6});)")
+_SECTIONS = {"<![CDATA[": "]]>", "<!--": "-->", "<?": "?>"}  # in which an ampersand stands for itself
+_SECTION = re.compile("|".join(map(re.escape, _SECTIONS)))
 _OPEN_REFERENCE = re.compile("&[#A-Za-z0-9]{0,8}\\Z")
 
 
@@ -332,22 +335,57 @@ def _corrected(document: Iterable[bytes], odd: Callable[[str], None]) -> Iterato
         yield from pieces
         return
     decoder = codecs.getincrementaldecoder("utf-8")("surrogateescape")
-    held = ""
+    ampersands = _Ampersands()
     for piece, last in _with_last(first, pieces):
-        text = held + decoder.decode(piece, last)
-        held = ""
-        if not last and (open_ := _OPEN_REFERENCE.search(text)):
-            text, held = text[: open_.start()], text[open_.start() :]
-        plain = _AMPERSAND.sub("&amp;", _CONTROL.sub("", text))
+        decoded = decoder.decode(piece, last)
+        text, plain = ampersands.correct(_CONTROL.sub("", decoded), last)
         octets = plain.encode("utf-8", "surrogateescape")
         try:
             octets.decode("utf-8")
         except UnicodeDecodeError:
             octets = plain.encode("utf-8", "replace")
             odd("It has octets that are not UTF-8")
-        if plain != text:
+        if plain != text or _CONTROL.search(decoded):
             odd("Its XML is malformed: ampersands or control characters; they were corrected")
         yield octets
+
+
+class _Ampersands:
+    """Escapes bare ampersands, other than in sections where they are allowed. Each character is looked at once."""
+
+    def __init__(self) -> None:
+        self._held = ""  # the end of the piece before, which may be part of a reference or of a marker
+        self._end = ""  # the marker that ends the section that is open
+
+    def correct(self, piece: str, last: bool) -> tuple[str, str]:
+        """Return what can be passed on of the text so far, as it came and corrected."""
+        text = self._held + piece
+        out, at = [], 0
+        while True:
+            if self._end:
+                stop = text.find(self._end, at)
+                if stop < 0:
+                    break
+                stop += len(self._end)
+                out.append(text[at:stop])
+                at, self._end = stop, ""
+            else:
+                found = _SECTION.search(text, at)
+                if found is None:
+                    break
+                out += [_AMPERSAND.sub("&amp;", text[at : found.start()]), found[0]]
+                at, self._end = found.end(), _SECTIONS[found[0]]
+        stop = len(text) if last else max(at, len(text) - self._open_end(text[max(at, len(text) - 12) :]))
+        rest, self._held = text[at:stop], text[stop:]
+        out.append(rest if self._end else _AMPERSAND.sub("&amp;", rest))
+        return text[:stop], "".join(out)
+
+    def _open_end(self, tail: str) -> int:
+        """Return how many characters at the end of a text may go on in the next piece."""
+        markers = (self._end,) if self._end else tuple(_SECTIONS)
+        begun = (n for n in range(min(8, len(tail)), 0, -1) if any(each.startswith(tail[-n:]) for each in markers))
+        reference = None if self._end else _OPEN_REFERENCE.search(tail)
+        return max(next(begun, 0), len(tail) - reference.start() if reference else 0)
 
 
 def _with_last(first: bytes, pieces: Iterator[bytes]) -> Iterator[tuple[bytes, bool]]:
@@ -402,7 +440,7 @@ def _row(record: _Element, place: _Element, policy_domain: str, odd: Callable[[s
             OverrideReason(reason.value("type").lower()[:40], reason.value("comment")[:200])
             for reason in evaluated.all("reason")[:20]
         ),
-        _helo_of(results),
+        *_helo_of(results),
     )
 
 
@@ -412,12 +450,14 @@ def _spf_of(results: _Element) -> _Element:
     return next((each for each in found if each.value("scope").lower() != "helo"), results.at("spf"))
 
 
-def _helo_of(results: _Element) -> str:
-    """Return the HELO name that SPF passed for (RFC 7208 §2.3); empty where the report does not tell."""
-    for each in results.all("spf"):
-        if each.value("scope").lower() == "helo" and _result(each.value("result")) == "pass":
-            return _name(each.value("domain"))
-    return ""
+def _helo_of(results: _Element) -> tuple[str, str]:
+    """Return the HELO name and what SPF says of it (RFC 7208 §2.3); empty where the report does not tell."""
+    found = [
+        (name, _result(each.value("result")))
+        for each in results.all("spf")
+        if each.value("scope").lower() == "helo" and "." in (name := _name(each.value("domain")))
+    ]
+    return min(found, key=lambda item: item[1] != "pass", default=("", ""))
 
 
 _OLD_RESULTS = {

@@ -35,6 +35,15 @@ def confirmed_host(ip: str) -> DnsProgram[tuple[str, bool]]:
     return "", not any(found.failed for found in forward)
 
 
+def leads_to(name: str, ip: str) -> DnsProgram[bool | None]:
+    """Return whether a name that a host gives in HELO has its address (RFC 5321 §2.3.5); None without an answer."""
+    address = ip_address(ip)
+    answer = yield from ask(name, "A" if address.version == 4 else "AAAA")
+    if answer.failed:
+        return None
+    return any(isinstance(each, A | AAAA) and ip_address(each.address) == address for each in answer.records)
+
+
 def name_exists(name: str) -> DnsProgram[bool | None]:
     """Return whether a domain exists as `np` means it: it has A, AAAA or MX records (RFC 9091 §2.7). None where DNS did
     not answer all three, and none of them had records."""

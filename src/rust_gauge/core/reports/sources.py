@@ -53,8 +53,9 @@ class SourceSeen:
     """What reports say of one address that sent as a domain, messages of each kind counted.
 
     `host` is its name by reverse DNS where the name leads back to the address, else empty. `spf` counts messages by
-    (domain, result), `signatures` by (d=, selector, result), `reasons` by (kind, comment), `helo` by the HELO name that
-    SPF passed for. `receivers` are those that reported it.
+    (domain, result), `signatures` by (d=, selector, result), `reasons` by (kind, comment), `helo` by (HELO name, result
+    of SPF for it). `helo_hosts` are those HELO names that have the address by DNS. `receivers` are those that reported
+    it.
     """
 
     ip: str
@@ -66,7 +67,8 @@ class SourceSeen:
     spf: dict[tuple[str, str], int] = field(default_factory=dict)
     signatures: dict[tuple[str, str, str], int] = field(default_factory=dict)
     reasons: dict[tuple[str, str], int] = field(default_factory=dict)
-    helo: dict[str, int] = field(default_factory=dict)
+    helo: dict[tuple[str, str], int] = field(default_factory=dict)
+    helo_hosts: set[str] = field(default_factory=set)
     receivers: set[int] = field(default_factory=set)
 
 
@@ -106,7 +108,7 @@ def judge_sources(sources: Iterable[SourceSeen], known: Known) -> dict[str, Judg
 
 def proves_nothing(source: SourceSeen) -> bool:
     """Return whether no message of a source passed SPF or DKIM for anybody, or carried a signature."""
-    return not any(result == "pass" for _, result in source.spf) and not source.signatures and not source.helo
+    return not any(result == "pass" for _, result in (*source.spf, *source.helo)) and not source.signatures
 
 
 def network_of(ip: str) -> str:
@@ -199,23 +201,22 @@ def _ours(source: SourceSeen, known: Known, relay: KnownRelay | None, stream: st
 
 
 def _by_helo(source: SourceSeen, known: Known, relay: KnownRelay | None) -> Iterable[Evidence]:
-    """SPF for the HELO name proves that the host may use it (RFC 7208 §2.3), as a host name does that leads back."""
+    """Yield what the HELO name tells. It may be anything: SPF has to pass for it (RFC 7208 §2.3), or DNS to give it
+    this address. A name that reverse DNS gives as well is not counted twice."""
+    proofs = dict.fromkeys(source.helo_hosts - {source.host}, "DNS gives that name this address")
+    proofs |= {name: "SPF passes for that name" for name, result in source.helo if result == "pass"}
     organisation = registered_domain(known.domain)
-    own = sorted(name for name in source.helo if _below(name, organisation))
+    own = sorted(name for name in proofs if _below(name, organisation))
     if own:
-        text = f"it says HELO {own[0]}, below {organisation}, and SPF passes for that name"
+        text = f"it says HELO {own[0]}, below {organisation}, and {proofs[own[0]]}"
         yield Evidence("own_helo", Verdict.OURS, 0.85, text)
     theirs = relay is None and next(
-        (
-            (name, each)
-            for name in sorted(source.helo)
-            for each in known.relays
-            if registered_domain(name) in each.domains
-        ),
+        ((name, each) for name in sorted(proofs) for each in known.relays if registered_domain(name) in each.domains),
         None,
     )
     if theirs:
-        text = f"it says HELO {theirs[0]}, which belongs to the relay {theirs[1].name}, and SPF passes for that name"
+        name, by = theirs
+        text = f"it says HELO {name}, which belongs to the relay {by.name}, and {proofs[name]}"
         yield Evidence("relay_helo", Verdict.OURS, 0.75, text)
 
 
@@ -271,7 +272,7 @@ def _not_ours(source: SourceSeen, alike: int) -> Iterable[Evidence]:
     if failed:
         text = f"the SPF record does not authorise it, and nothing is signed: {_of(failed, source.messages)}"
         yield Evidence("unauthorised", no, 0.4, text)
-    if source.host_known and not source.host:
+    if source.host_known and not source.host and not source.helo_hosts:
         yield Evidence("no_host_name", no, 0.4, f"{source.ip} has no host name that leads back to it")
     if alike >= _ALIKE:
         text = f"{alike} addresses of {network_of(source.ip)} send as this domain, and none proves anything"
@@ -295,9 +296,10 @@ def _group(source: SourceSeen, domain: str, relay: KnownRelay | None, stream: st
         return relay.name
     if stream:
         return stream
-    if source.host:
-        own = _below(source.host, registered_domain(domain))
-        return source.host if own else registered_domain(source.host)
+    host = source.host or min(source.helo_hosts, default="")
+    if host:
+        own = _below(host, registered_domain(domain))
+        return host if own else registered_domain(host)
     if verdict == Verdict.UNKNOWN:
         passing = {domain: n for (domain, result), n in source.spf.items() if result == "pass" and domain}
         for (domain, _, result), n in source.signatures.items():

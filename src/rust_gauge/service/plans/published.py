@@ -1,10 +1,10 @@
-"""The DMARC record that a domain publishes now, or that covers it."""
+"""The DMARC record that a domain publishes now, or that covers it. No record and no answer are told apart."""
 
 from dataclasses import dataclass
 
-from rust_gauge.core.dmarc import is_dmarc1
-from rust_gauge.core.dmarc.discovery import discover, effective_policy
-from rust_gauge.core.dns import DnsProgram, ask
+from rust_gauge.contract.receiver_reports import RecordState
+from rust_gauge.core.dmarc.discovery import Discovery, discover_by_list, effective_policy
+from rust_gauge.core.dns import DnsProgram
 from rust_gauge.service.runtime.context import Context
 
 _WITHIN = 10.0  # seconds
@@ -19,22 +19,34 @@ class Governing:
     policy: str
 
 
-def published_policy(context: Context, domain: str) -> str:
-    """Return the record at `_dmarc` of a domain; empty where there is none, several, or no answer."""
+@dataclass(frozen=True, slots=True)
+class PublishedPolicy:
+    """What is at `_dmarc` of a domain. `record` is empty unless `state` is published: receivers use none of several
+    (RFC 7489 §6.6.3). `unanswered` is the question that DNS gave no answer to, with how it ended."""
 
-    def program() -> DnsProgram[str]:
-        answer = yield from ask(f"_dmarc.{domain}", "TXT")
-        records = [each.text for each in answer.texts if is_dmarc1(each.text)]
-        return records[0] if len(records) == 1 else ""
-
-    return context.resolver.run(program(), within=_WITHIN)
+    state: RecordState
+    record: str = ""
+    governing: Governing | None = None
+    unanswered: str = ""
 
 
-def governing_policy(context: Context, domain: str) -> Governing | None:
-    """Return the record above that covers a domain without one of its own (RFC 7489 §6.6.3); None where there is none,
-    or none is known for want of an answer."""
-    found = context.resolver.run(discover(domain), within=_WITHIN).by_list
+def published_policy(context: Context, domain: str) -> PublishedPolicy:
+    """Return what a domain publishes now, and without a record of its own the one above that covers it."""
+    return context.resolver.run(look_up_policy(domain), within=_WITHIN)
+
+
+def look_up_policy(domain: str) -> DnsProgram[PublishedPolicy]:
+    """The same, as questions to DNS."""
+    return _of((yield from discover_by_list(domain)))
+
+
+def _of(found: Discovery) -> PublishedPolicy:
+    own = found.looked[0]
+    if own.texts:
+        return PublishedPolicy("published", own.texts[0]) if len(own.texts) == 1 else PublishedPolicy("several")
+    if found.failed is not None:
+        return PublishedPolicy("no_answer", unanswered=f"{found.failed.question.name} ({found.failed.status})")
     policy = effective_policy(found).policy
-    if found.at is None or found.at.domain == domain or policy is None:
-        return None
-    return Governing(found.at.domain, found.at.texts[0], policy)
+    if found.at is None or policy is None:
+        return PublishedPolicy("none")
+    return PublishedPolicy("none", governing=Governing(found.at.domain, found.at.texts[0], policy))

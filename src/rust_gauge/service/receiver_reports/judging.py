@@ -13,7 +13,7 @@ from sqlalchemy import Connection
 
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.names import registered_domain
-from rust_gauge.core.reports.lookups import authorised_networks, confirmed_host
+from rust_gauge.core.reports.lookups import authorised_networks, confirmed_host, leads_to
 from rust_gauge.core.reports.outcomes import Outcome
 from rust_gauge.core.reports.sources import (
     Judgement,
@@ -35,12 +35,13 @@ from rust_gauge.store import receiver_reports as store_reports
 from rust_gauge.store import report_sources as store
 from rust_gauge.store.domains import DomainRow
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.report_sources import DecisionRow, HostRow, SourceRow
+from rust_gauge.store.report_sources import DecisionRow, HeloRow, HostRow, SourceRow
 
 _LOOKED_BACK = timedelta(days=90)  # of mail that a verdict rests on
 _NAMES_HOLD = timedelta(days=14)  # for which the name of an address is believed
 _UNANSWERED_HOLDS = timedelta(hours=6)
 _MAX_NAMES = 2000  # addresses whose names are looked up in one run, those with most mail first
+_MAX_HELO = 3  # HELO names of one address
 _WITHIN = 10.0  # seconds for one address or record
 _AT_ONCE = 500  # sources in one transaction
 
@@ -79,6 +80,7 @@ def judge_domain(context: Context, tenant_id: int, domain_id: int, name: str) ->
         return
     read = {row.id: row.changes for row in sources}
     _look_up(context, sources, seen, now)
+    _look_up_helo(context, sources, seen, now)
     known = _known(context, tenant_id, domain_id, name)
     judgements = judge_sources(seen.values(), known)
     for at in range(0, len(sources), _AT_ONCE):
@@ -122,7 +124,7 @@ def _seen(
             source, result = seen[each.source_id], results[each.result_id]
             source.receivers.add(each.receiver_id)
             if result.helo_domain:
-                source.helo[result.helo_domain] = source.helo.get(result.helo_domain, 0) + each.n
+                _count(source.helo, (result.helo_domain, result.helo_result), each.n)
             _count(source.spf, (result.spf_domain, result.spf_result), each.n)
             for domain, selector, word in result.signatures:
                 _count(source.signatures, (domain, selector, word), each.n)
@@ -164,10 +166,52 @@ def _look_up(context: Context, sources: Sequence[SourceRow], seen: Mapping[int, 
             seen[row.id].host, seen[row.id].host_known = host_row.host, host_row.answered
 
 
+def _look_up_helo(
+    context: Context, sources: Sequence[SourceRow], seen: Mapping[int, SourceSeen], now: datetime
+) -> None:
+    """Give each source those of its HELO names that have its address; what is not known, or old, is looked up."""
+    by_mail = sorted((row for row in sources if seen[row.id].helo), key=lambda row: -seen[row.id].messages)
+    names = {bytes(row.ip): _most_used(seen[row.id].helo) for row in by_mail}
+    known = context.store.transaction(lambda c: store.helo_hosts_of(c, names))
+    to_ask = [(ip, name) for ip in names for name in names[ip] if not _helo_holds(known.get((ip, name)), now)]
+    to_ask = to_ask[:_MAX_NAMES]
+    found: list[HeloRow] = []
+
+    def done(number: int, answer: bool | Exception | None) -> bool:
+        ip, name = to_ask[number]
+        before = known.get((ip, name))
+        has_address = None if isinstance(answer, Exception) else answer
+        if has_address is None and before is not None:
+            has_address = before.has_address  # what is known holds on until DNS answers
+        found.append(HeloRow(ip, name, has_address, now.replace(tzinfo=None)))
+        return True
+
+    context.resolver.run_many((leads_to(name, _text(ip)) for ip, name in to_ask), done=done)
+    if found:
+        context.store.transaction(lambda c: store.put_helo_hosts(c, found))
+        known |= {(row.ip, row.name): row for row in found}
+    for row in by_mail:
+        ip = bytes(row.ip)
+        seen[row.id].helo_hosts = {name for name in names[ip] if (at := known.get((ip, name))) and at.has_address}
+
+
+def _most_used(helo: Mapping[tuple[str, str], int]) -> list[str]:
+    """Return the HELO names of an address that most of its mail gave."""
+    ranked = sorted(helo, key=lambda key: (-helo[key], key))
+    return list(dict.fromkeys(name for name, _ in ranked))[:_MAX_HELO]
+
+
 def _holds(row: HostRow | None, now: datetime) -> bool:
     if row is None:
         return False
     return now.replace(tzinfo=None) - row.looked_up_at < (_NAMES_HOLD if row.answered else _UNANSWERED_HOLDS)
+
+
+def _helo_holds(row: HeloRow | None, now: datetime) -> bool:
+    if row is None:
+        return False
+    holds = _UNANSWERED_HOLDS if row.has_address is None else _NAMES_HOLD
+    return now.replace(tzinfo=None) - row.looked_up_at < holds
 
 
 def _known(context: Context, tenant_id: int, domain_id: int, name: str) -> Known:

@@ -6,13 +6,15 @@ from sqlalchemy import Connection
 
 from rust_gauge.service.receiver_reports.reports import retention_of
 from rust_gauge.service.runtime.context import Context
-from rust_gauge.store import accounts, jobs
+from rust_gauge.store import accounts, jobs, report_sources
 from rust_gauge.store import receiver_reports as store
 from rust_gauge.store.jobs import Job
 
 KIND = "report_retention"
 _EVERY = timedelta(hours=1)
 _AT_ONCE = 50  # reports in one transaction
+_NAMES_HELD = timedelta(days=90)  # names of addresses; those still reported are looked up again
+_NAMES_AT_ONCE = 10_000
 _MEMORY = "receiver reports forgotten"
 
 
@@ -25,6 +27,7 @@ def ask_for_due(context: Context) -> None:
     context.memory[_MEMORY] = now
 
     def write(connection: Connection) -> None:
+        report_sources.forget_names(connection, now.replace(tzinfo=None) - _NAMES_HELD, _NAMES_AT_ONCE)
         for tenant_id in accounts.tenant_ids(connection):
             jobs.enqueue(connection, KIND, tenant_id, 0, now)
 

@@ -28,12 +28,13 @@ from rust_gauge.core.reports.path import (
 from rust_gauge.core.reports.sources import Verdict
 from rust_gauge.service.domains.domains import find_domain
 from rust_gauge.service.plans import plans
-from rust_gauge.service.plans.published import governing_policy, published_policy
+from rust_gauge.service.plans.published import PublishedPolicy, look_up_policy, published_policy
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import policy_paths as store
 from rust_gauge.store import report_sources
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.columns import PolicyPathColumns
 from rust_gauge.store.policy_paths import PathRow
 
 _LOOKED_BACK = timedelta(days=100)
@@ -57,25 +58,16 @@ def get_path(context: Context, tenant: TenantAccess, name: str) -> PolicyPath:
             path = store.get_path(connection, row.id)
         return shown(connection, row.id, row.name, path, published, now)
 
-    found = context.store.transaction(work)
-    governing = governing_policy(context, row.name) if found.stage is None else None
-    if governing is None:
-        return found
-    summary = (
-        f"{row.name} has no record of its own: that of {governing.domain} holds, and asks for {governing.policy} here"
-    )
-    return found.model_copy(
-        update={"governed_by": governing.domain, "governing_policy": governing.policy, "stages": [], "conditions": [],
-                "next_stage": None, "ready": False, "summary": summary}
-    )  # fmt: skip
+    return context.store.transaction(work)
 
 
 def put_settings(context: Context, tenant: TenantAccess, name: str, settings: PathSettings, by: str) -> PolicyPath:
     """Begin a domain's path, or change what its next stage waits for. ServiceProblem `not-found`; `invalid-request`
-    where a record of a domain above holds: p=none of its own, the first stage, could be weaker."""
+    where a record of a domain above holds: p=none of its own, the first stage, could be weaker; `dns-unanswered` where
+    it is new and DNS does not tell what is published."""
     row = find_domain(context, tenant, name)
     published = published_policy(context, row.name)
-    governing = None if published else governing_policy(context, row.name)
+    governing = published.governing
     if governing is not None:
         what = f"{row.name} has no DMARC record of its own: that of {governing.domain} holds"
         remedy = (
@@ -83,12 +75,18 @@ def put_settings(context: Context, tenant: TenantAccess, name: str, settings: Pa
         )
         raise ServiceProblem("invalid-request", what, remedy=remedy)
     now = context.clock()
-    context.store.transaction(
-        lambda c: store.put_path(
-            c, domain_id=row.id, tenant_id=tenant.id, stage=stage_of(published).value, stage_since=now.date(),
-            published=published[:1000], settings=settings.model_dump(), started_by=by, started_at=now, checked_at=now,
-        )
-    )  # fmt: skip
+
+    def work(connection: Connection) -> None:
+        if published.state == "no_answer" and store.get_path(connection, row.id) is None:
+            what = f"DNS gave no answer for {published.unanswered}, so that the stage of {row.name} is not known"
+            raise ServiceProblem("dns-unanswered", what, remedy="Try again when its name servers answer")
+        store.put_path(
+            connection, domain_id=row.id, tenant_id=tenant.id, stage=stage_of(published.record).value,
+            stage_since=now.date(), published=published.record[:1000], settings=settings.model_dump(), started_by=by,
+            started_at=now, checked_at=now, asked_at=now,
+        )  # fmt: skip
+
+    context.store.transaction(work)
     return get_path(context, tenant, name)
 
 
@@ -112,58 +110,76 @@ def follow_due(context: Context) -> None:
     """Look up the published records of paths a few times a day: the stage is what is published, whoever changed it."""
     now = context.clock()
     before = (now - _EVERY).replace(tzinfo=None)
-    for path in context.store.transaction(lambda c: store.due_paths(c, before, _AT_ONCE)):
-        published = published_policy(context, path.name)
-        context.store.transaction(lambda c, path=path, published=published: _follow(c, path, published, now))  # type: ignore[misc]
+    due = context.store.transaction(lambda c: store.due_paths(c, before, _AT_ONCE))
+
+    def done(number: int, published: PublishedPolicy | Exception) -> bool:
+        answer = PublishedPolicy("no_answer") if isinstance(published, Exception) else published
+        context.store.transaction(lambda c: _follow(c, due[number], answer, now))
+        return True
+
+    if due:
+        context.resolver.run_many((look_up_policy(path.name) for path in due), done=done)
 
 
-def _follow(connection: Connection, path: PathRow, published: str, now: datetime) -> None:
-    """Store what is published. No record at all may be no answer: the stage is kept until a record says otherwise."""
-    stage = stage_of(published)
-    if stage is Stage.NONE:
-        store.update_path(connection, path.domain_id, checked_at=now)
+def _follow(connection: Connection, path: PathRow, published: PublishedPolicy, now: datetime) -> None:
+    """Store what is published. Without an answer the stage stays; without a record it is none, and the record last seen
+    is kept for its other tags."""
+    if published.state == "no_answer":
+        store.update_path(connection, path.domain_id, asked_at=now)
         return
-    if stage.value == path.stage:  # its other tags may have changed
-        store.update_path(connection, path.domain_id, published=published[:1000], checked_at=now)
-        return
-    store.update_path(
-        connection, path.domain_id, stage=stage.value, stage_since=now.date(), published=published[:1000],
-        checked_at=now,
-    )  # fmt: skip
+    values: PolicyPathColumns = {"checked_at": now, "asked_at": now}
+    if published.record:
+        values["published"] = published.record[:1000]
+    stage = stage_of(published.record).value
+    if stage != path.stage:
+        values |= {"stage": stage, "stage_since": now.date()}
+    store.update_path(connection, path.domain_id, **values)
 
 
 def shown(
-    connection: Connection, domain_id: int, name: str, path: PathRow | None, published: str, now: datetime
+    connection: Connection, domain_id: int, name: str, path: PathRow | None, published: PublishedPolicy, now: datetime
 ) -> PolicyPath:
-    """Return a path as the contract has it."""
+    """Return a path as the contract has it. Where its record is not known, or another holds, no stage is proposed."""
     settings = PathSettings.model_validate(path.settings if path else {})
     rules = PathRules(
         settings.aligned_share, settings.quiet_days, settings.unknown_a_day, settings.stage_days,
     )  # fmt: skip
-    stage = Stage(path.stage) if path else stage_of(published)
+    stage = Stage(path.stage) if path else stage_of(published.record)
+    since = path.stage_since if path else None
+    about = PolicyPath(
+        domain=name, running=path is not None, settings=settings, record_state=published.state,
+        stage=stage.value or None, stage_since=since, published=published.record,
+        checked_at=path.checked_at if path else None, stages=[], conditions=[], next_stage=None, ready=False,
+        summary=_summary_without_stage(name, published, path),
+    )  # fmt: skip
+    governing = published.governing
+    if governing is not None:
+        return about.model_copy(update={"governed_by": governing.domain, "governing_policy": governing.policy})
+    answered = published.state != "no_answer"
+    if published.state == "several" or not (answered or stage):
+        return about
     days = path_days(connection, domain_id, now.date() - _LOOKED_BACK, now.date())
     following = next_stage(stage)
-    since = path.stage_since if path else None
     conditions = conditions_of(rules, days, since or now.date(), now.date()) if following else ()
     if stage is Stage.NONE:
         conditions = ()  # the first stage asks for reports and changes nothing
     lately = [each for each in days if each.day > now.date() - _LATELY]  # what failed long ago is no alarm
     broken = is_broken(rules, lately, stage)
     ready = following is not None and all(each.met for each in conditions)
-    record = published or (path.published if path else "")
-    return PolicyPath(
-        domain=name, running=path is not None, settings=settings, stage=stage.value or None, stage_since=since,
-        published=record, checked_at=path.checked_at if path else None,
-        stages=[PathStage(stage=each.value, state=_state(each, stage, following),
-                          record=changed_policy(record, each.tags)) for each in STAGES],
-        conditions=[PathCondition(kind=each.kind, met=each.met, measured=each.measured, wanted=each.wanted)
-                    for each in conditions],
-        next_stage=following.value if following else None, ready=ready and broken is None,
-        broken=_broken(broken) if broken else "",
-        return_record=changed_policy(record, stage_before(stage).tags) if broken else "",
-        summary=_summary(name, stage, following, conditions_met=sum(each.met for each in conditions),
-                         of=len(conditions), broken=broken is not None),
-    )  # fmt: skip
+    record = published.record or (path.published if path else "")
+    summary = _summary(name, stage, following, conditions_met=sum(each.met for each in conditions), of=len(conditions),
+                       broken=broken is not None)  # fmt: skip
+    return about.model_copy(update={
+        "published": record if published.state == "no_answer" else published.record,
+        "stages": [PathStage(stage=each.value, state=_state(each, stage, following),
+                             record=changed_policy(record, each.tags)) for each in STAGES],
+        "conditions": [PathCondition(kind=each.kind, met=each.met, measured=each.measured, wanted=each.wanted)
+                       for each in conditions],
+        "next_stage": following.value if following else None, "ready": ready and broken is None and answered,
+        "broken": _broken(broken) if broken else "",
+        "return_record": changed_policy(record, stage_before(stage).tags) if broken else "",
+        "summary": summary if answered or broken else about.summary,
+    })  # fmt: skip
 
 
 def path_days(connection: Connection, domain_id: int, since: date, until: date) -> list[PathDay]:
@@ -195,6 +211,18 @@ def _state(stage: Stage, present: Stage, following: Stage | None) -> str:
 def _broken(broken: tuple[int, int]) -> str:
     failed, ours = broken
     return f"{failed:,} of {ours:,} messages of ours did not align on the newest days with reports"
+
+
+def _summary_without_stage(name: str, published: PublishedPolicy, path: PathRow | None) -> str:
+    governing = published.governing
+    if governing is not None:
+        return (
+            f"{name} has no record of its own: that of {governing.domain} holds, and asks for {governing.policy} here"
+        )
+    if published.state == "several":
+        return f"{name} publishes several DMARC records, and receivers use none of them: publish one"
+    seen = f"; on {path.checked_at:%Y-%m-%d} it was at {path.stage}" if path and path.checked_at and path.stage else ""
+    return f"DNS gave no answer for {published.unanswered}: the stage of {name} is not known now{seen}"
 
 
 def _summary(name: str, stage: Stage, following: Stage | None, *, conditions_met: int, of: int, broken: bool) -> str:

@@ -19,7 +19,7 @@ from rust_gauge.core.reports.outcomes import Outcome
 from rust_gauge.core.reports.rehearsal import Tried, TriedPolicy, would_hit
 from rust_gauge.core.reports.sources import Verdict
 from rust_gauge.service.domains.domains import find_domain
-from rust_gauge.service.plans.published import governing_policy, published_policy
+from rust_gauge.service.plans.published import PublishedPolicy, published_policy
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.periods import period_of
 from rust_gauge.store import report_sources as store
@@ -39,13 +39,20 @@ def rehearse(context: Context, tenant: TenantAccess, name: str, body: RehearsalP
     missing, unknown = _missing_names(context, row.id, first, last) if body.np else ([], 0)
     rehearsal = context.store.transaction(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy, missing))
     groups, receivers, to_fix, quiet, days = rehearsal
-    governing = None if published else governing_policy(context, row.name)
-    record = changed_policy(published or (governing.record if governing else ""), tags_of(body))
     return Rehearsal(
-        domain=row.name, first=first, last=last, policy=body, record=record, groups=groups, receivers=receivers,
+        domain=row.name, first=first, last=last, policy=body, record=_record(published, body),
+        record_state=published.state, groups=groups, receivers=receivers,
         to_fix=to_fix, quiet_days=quiet, days_with_reports=days, summary=_summary(groups, days, body),
         missing_names=missing[:_LISTED], names_not_measured=unknown,
     )  # fmt: skip
+
+
+def _record(published: PublishedPolicy, body: RehearsalPolicy) -> str:
+    """Return the record to publish; empty where the tags of the one that it replaces are not known."""
+    if published.state == "no_answer":
+        return ""
+    base = published.record or (published.governing.record if published.governing else "")
+    return changed_policy(base, tags_of(body))
 
 
 def _missing_names(context: Context, domain_id: int, first: date, last: date) -> tuple[list[str], int]:

@@ -429,9 +429,11 @@ def _add_to_relay(connection: Connection, tenant_id: int, relay: str, rows: Sequ
     """Add the addresses of a source to a relay's hosts, with their names for HELO where they have one."""
     description = described(connection, tenant_id, relay)
     there = {host.ip for host in description.hosts}
-    hosts = store.hosts_of(connection, {bytes(row.ip) for row in rows})
+    ips = {bytes(row.ip) for row in rows}
+    names = {row.ip: row.name for row in store.helo_hosts_of(connection, ips).values() if row.has_address}
+    names |= {ip: row.host for ip, row in store.hosts_of(connection, ips).items() if row.host}
     new = [
-        RelayHost(ip=ip, helo=hosts[bytes(row.ip)].host if bytes(row.ip) in hosts else "")
+        RelayHost(ip=ip, helo=names.get(bytes(row.ip), ""))
         for row in rows
         if (ip := str(ip_address(bytes(row.ip)))) not in there
     ]

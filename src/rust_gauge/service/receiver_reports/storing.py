@@ -359,7 +359,10 @@ def _add(row: ReportRow, policy_domain: str, known: Mapping[str, int], batch: _B
 def _result(row: ReportRow, outcome: Outcome) -> store.NewResult:
     signatures = orjson.dumps([[each.domain, each.selector, each.result] for each in row.signatures]).decode()
     reasons = orjson.dumps([[each.kind, each.comment] for each in row.reasons]).decode()
-    parts = (row.header_from, row.envelope_from, row.spf_domain, row.spf_result, row.helo_domain, signatures, reasons)
+    parts = (
+        row.header_from, row.envelope_from, row.spf_domain, row.spf_result, row.helo_domain, row.helo_result,
+        signatures, reasons,
+    )  # fmt: skip
     identity = "\0".join((*parts, str(int(outcome))))
     digest = hashlib.blake2b(identity.encode("utf-8", "replace"), digest_size=16).digest()
     return store.NewResult(digest, *parts, int(outcome))

@@ -72,6 +72,7 @@ KINDS = {
         ),
         ProblemKind("needs-confirmation", 409, "Confirmation required", "Nothing was changed; `detail` says why."),
         ProblemKind("update-failed", 502, "Update refused by the name server", "Nothing was changed in the zone."),
+        ProblemKind("dns-unanswered", 503, "DNS gave no answer", "Nothing was changed. Try again in a moment."),
         ProblemKind("mail-not-sent", 502, "Message not sent", "No code was sent; try another relay."),
         ProblemKind("wrong-code", 422, "Wrong code", "Codes are valid for 24 hours and five attempts."),
         ProblemKind("wrong-passkey", 422, "Passkey not accepted", "Retry, or sign in with your password."),

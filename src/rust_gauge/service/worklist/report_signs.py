@@ -12,6 +12,7 @@ from sqlalchemy import Connection
 from rust_gauge.contract.receiver_reports import PolicyPath
 from rust_gauge.core.reports.sources import Verdict
 from rust_gauge.core.worklist import Incident, Level
+from rust_gauge.service.plans.published import PublishedPolicy
 from rust_gauge.service.receiver_reports.paths import shown as shown_path
 from rust_gauge.service.receiver_reports.reports import receivers_of
 from rust_gauge.service.receiver_reports.sources import Group, groups_of
@@ -49,9 +50,10 @@ def report_problems(unit: UnitOfWork, place: Place) -> list[Incident]:
             out += [incident] if incident else []
         out += _names(connection, domain_id, name, newest)
     for row in policy_paths.list_paths(connection, place.tenant.id):
-        if not row.published:  # not looked up yet: a record made from nothing would lack its other tags
+        if not row.published or not row.stage:  # not known, or gone: a record from nothing would lack its other tags
             continue
-        out += _of_path(shown_path(connection, row.domain_id, row.name, row, row.published, now), place, now)
+        published = PublishedPolicy("published", row.published)
+        out += _of_path(shown_path(connection, row.domain_id, row.name, row, published, now), place, now)
     for receiver in receivers_of(connection, place.tenant.id, now, 30):
         if receiver.silent_since is not None:
             out.append(_silent(receiver.receiver, receiver.label, receiver.silent_since, receiver.usual_days))

@@ -90,6 +90,7 @@ from rust_gauge.store.tables.providers import (
 from rust_gauge.store.tables.readings import annotation, held_mailed_day, provider_day, provider_usual, reading_series
 from rust_gauge.store.tables.receiver_reports import (
     address_host,
+    helo_host,
     policy_path,
     receiver_report,
     receiver_report_piece,
@@ -161,6 +162,7 @@ __all__ = [
     "flow_time_day",
     "gate",
     "held_mailed_day",
+    "helo_host",
     "identity",
     "intake_lock",
     "invitation",

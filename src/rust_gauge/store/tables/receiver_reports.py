@@ -125,6 +125,15 @@ address_host = table(
     Column("looked_up_at", Time, nullable=False),
 )
 
+# Whether a name that a host gave in HELO has the address of that host.
+helo_host = table(
+    "helo_host",
+    Column("ip", VARBINARY(16), primary_key=True),
+    Column("name", String(253), primary_key=True),
+    Column("has_address", Boolean, nullable=True),  # null: no answer
+    Column("looked_up_at", Time, nullable=False),
+)
+
 # What rows have in common: identifiers and results, without source, day and count.
 report_result = table(
     "report_result",
@@ -136,6 +145,7 @@ report_result = table(
     Column("spf_domain", String(253), nullable=False),
     Column("spf_result", String(20), nullable=False),
     Column("helo_domain", String(253), nullable=False, server_default=""),
+    Column("helo_result", String(20), nullable=False, server_default=""),
     Column("signatures", JSON, nullable=False),
     Column("reasons", JSON, nullable=False),
     Column("outcome", SMALLINT(unsigned=True), nullable=False),
@@ -194,7 +204,8 @@ policy_path = table(
     Column("settings", JSON, nullable=False),
     Column("started_by", String(320), nullable=False),
     Column("started_at", Time, nullable=False),
-    Column("checked_at", Time, nullable=True),
+    Column("checked_at", Time, nullable=True),  # when DNS last answered for its record
+    Column("asked_at", Time, nullable=True),
 )
 
 # Sessions of TLS reports. `result` is empty for those that succeeded.
