@@ -28,7 +28,7 @@ from rust_gauge.core.reports import (
     stream_report,
 )
 from rust_gauge.core.reports.aggregate import stream_aggregate_report
-from rust_gauge.core.reports.archives import reports_in
+from rust_gauge.core.reports.archives import further_reports, reports_in
 
 ROW = """<record>
   <row><source_ip>{ip}</source_ip><count>{count}</count>
@@ -604,3 +604,65 @@ def test_any_octets_are_an_archive_or_refused(noise: bytes, archive: bytes, at: 
         with contextlib.suppress(ReportError):
             for member in reports_in(io.BytesIO(octets)):
                 assert member.octets is not None
+
+
+def tarred(*files: tuple[str, bytes], mode: str = "w") -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode=mode) as archive:  # type: ignore[call-overload]
+        for name, content in files:
+            entry = tarfile.TarInfo(name)
+            entry.size = len(content)
+            archive.addfile(entry, io.BytesIO(content))
+    return out.getvalue()
+
+
+def mail_of(*parts: bytes) -> bytes:
+    body = b"".join(
+        b"--b\r\nContent-Type: application/octet-stream\r\nContent-Transfer-Encoding: base64\r\n\r\n"
+        + base64.encodebytes(part) + b"\r\n"
+        for part in parts
+    )  # fmt: skip
+    return b'From: a@b.example\r\nContent-Type: multipart/mixed; boundary="b"\r\n\r\n' + body + b"--b--\r\n"
+
+
+SECOND = XML.replace(b"192.0.2.9", b"192.0.2.10")
+SEVERAL = [
+    ("zip", zipped(("a.xml", XML), ("b.xml", SECOND))),
+    ("tar", tarred(("read me.txt", b"two reports"), ("a.xml", XML), ("b.xml", SECOND))),
+    ("tar.gz", tarred(("a.xml", XML), ("b.xml.gz", gzip.compress(SECOND)), mode="w:gz")),
+    ("two parts", mail_of(gzip.compress(XML), zipped(("b.xml", SECOND)))),
+    ("a zip in a mail", mail_of(zipped(("a.xml", XML), ("b.xml", SECOND)))),
+]
+
+
+@pytest.mark.parametrize("octets", [case[1] for case in SEVERAL], ids=[case[0] for case in SEVERAL])
+def test_a_file_or_message_may_hold_several_reports(octets: bytes) -> None:
+    first = read_report(octets)
+    further = [read_report(each) for each in further_reports(octets)]
+    assert isinstance(first, AggregateReport)
+    assert [row.source_ip for row in first.rows] == ["192.0.2.9"]
+    assert sorted(row.source_ip for each in further for row in each.rows) == ["192.0.2.10", "192.0.2.9"]  # type: ignore[union-attr]
+
+
+ONE = [XML, gzip.compress(XML), zipped(("a.xml", XML)), zipped(("a.xml", XML), ("__MACOSX/._a.xml", b"\0\5\x16\7")),
+       mail_of(gzip.compress(XML)), tarred(("a.xml", XML), mode="w:gz")]  # fmt: skip
+
+
+@pytest.mark.parametrize("number", range(len(ONE)))
+def test_a_file_with_one_report_has_no_further_ones(number: int) -> None:
+    assert read_report(ONE[number]).rows == read_report(XML).rows  # type: ignore[union-attr]
+    assert list(further_reports(ONE[number])) == []
+
+
+def test_an_archive_that_is_one_for_a_job_is_named() -> None:
+    found = further_reports(tarred(*((f"{n}.xml", XML) for n in range(205))))
+    with pytest.raises(ReportError, match="more than 200 reports"):
+        list(found)
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16"])
+def test_a_tls_report_is_read_in_the_encodings_of_json(encoding: str) -> None:
+    octets = '{"organization-name": "Tidepost", "report-id": "é", "policies": []}'.encode(encoding)
+    found = read_report(gzip.compress(octets))
+    assert isinstance(found, TlsReport)
+    assert (found.reporter, found.report_id) == ("Tidepost", "é")

@@ -26,7 +26,7 @@ from rust_gauge.core.names import normalise_domain, parse_address, parse_ip
 from rust_gauge.core.notices import read_notice
 from rust_gauge.core.replies import classify
 from rust_gauge.core.reports import ReportError, read_report, stream_report, unpack
-from rust_gauge.core.reports.archives import reports_in
+from rust_gauge.core.reports.archives import further_reports, reports_in
 from rust_gauge.core.spf import correct, parse_spf
 from rust_gauge.core.suppression.files import find_layout, read_rows
 from rust_gauge.core.transport import read_sts_policy, read_sts_record, read_tls_rpt
@@ -147,6 +147,7 @@ TARGETS = (
     Target("aggregate report", read_report, (REPORT,), (ReportError,)),
     Target("any report", lambda octets: stream_report(octets, _ignore), (REPORT, TLS_REPORT, FAILURE), (ReportError,)),
     Target("report on TLS", read_report, (TLS_REPORT,), (ReportError,)),
+    Target("file of several reports", lambda raw: list(further_reports(raw)), (_archive(), _tar()), (ReportError,)),
     Target("archive of reports", lambda raw: list(reports_in(io.BytesIO(raw))), (_archive(), _tar()), (ReportError,)),
     Target("archive", lambda raw: unpack(raw), (gzip.compress(REPORT), _archive(), REPORT), (ReportError,)),
     Target("mta-sts record", _text(read_sts_record), (b"v=STSv1; id=20261101T090000",), most=IN_DNS),

@@ -276,6 +276,20 @@ def test_a_path_follows_what_dns_says(office: Office, client: Client, domain: st
     world.dns.behave(DOMAIN, Behaviour())
 
 
+def test_each_report_of_a_file_is_stored(office: Office, client: Client, domain: str, zones: None) -> None:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        for number in range(3):
+            archive.writestr(f"{number}.xml", aggregate(record(f"192.0.2.{number + 1}", 5), id=f"r-{number}"))
+        archive.writestr("damaged.xml", b"<feedback><oops>")
+    stored = client.reports.add(office.slug, packed.getvalue())
+    assert stored.state == "stored"
+    assert stored.oddities[-1] == "The file holds further reports: 2 were stored, 1 set aside"
+    assert sorted(each.report_id for each in client.reports.list(office.slug)) == ["r-0", "r-1", "r-2"]
+    assert [each.problem for each in client.reports.rejected(office.slug)] == ["The XML is malformed"]
+    assert client.reports.add(office.slug, packed.getvalue()).state == "duplicate"
+
+
 def test_a_policy_is_tried_on_past_mail(office: Office, client: Client, domain: str, zones: None) -> None:
     client.reports.add(
         office.slug,

@@ -40,6 +40,7 @@ __all__ = [
     "is_failure_report",
     "is_json",
     "is_packed",
+    "open_document",
     "read_aggregate_report",
     "read_failure_report",
     "read_report",

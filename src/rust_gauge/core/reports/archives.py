@@ -3,18 +3,31 @@
 Each comes out as the octets of one report. One that cannot be taken out is named with the reason, and the rest go on.
 """
 
+import io
 import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import chain, islice
 from typing import IO
 
-from rust_gauge.core.reports.unpacking import MAX_PACKED, SEND_AGAIN, ReportError, is_document
+from rust_gauge.core.mime import parse_entity
+from rust_gauge.core.reports.unpacking import (
+    MAX_PACKED,
+    SEND_AGAIN,
+    TAR,
+    ReportError,
+    is_document,
+    is_packed,
+    report_parts,
+)
 
 _PIECE = 1024 * 1024
 _MAX_DOCUMENT = 2 * 1024**3  # octets of one document
 _MAX_WHOLE = 64 * 1024**3  # octets that come out of an archive, whatever they are
+_MAX_FURTHER = 200  # reports of a file that is not stored by a job
+_MAX_TOGETHER = 100 * 1024**2  # octets of them
 _GZIP = 16 + zlib.MAX_WBITS
 
 
@@ -45,6 +58,33 @@ def reports_in(file: IO[bytes]) -> Iterator[Member]:
         return
     file.seek(0)
     yield _member("", lambda: file, lambda: size)
+
+
+def further_reports(octets: bytes) -> Iterator[bytes]:
+    """Yield the reports of a file or message that holds several; nothing where it holds one. Other files are left out.
+    ReportError where an archive is damaged from here on, or is one for a job."""
+    if is_document(octets):
+        return
+    files = [octets]
+    if not is_packed(octets) and octets[257:262] != TAR:
+        files = list(islice(report_parts(parse_entity(octets)), _MAX_FURTHER))
+    found = (member.octets for file in files for member in reports_in(io.BytesIO(file)) if _may_be_report(member))
+    first = list(islice(found, 2))
+    if len(first) < 2:
+        return
+    size = 0
+    for number, report in enumerate(chain(first, found)):
+        size += len(report)
+        if number >= _MAX_FURTHER or size > _MAX_TOGETHER:
+            what = f"The file holds more than {_MAX_FURTHER} reports, or more than {_MAX_TOGETHER // 1024**2} MB"
+            remedy = "Upload it in the console or with `rustgauge dmarc add`, which store it piece by piece"
+            raise ReportError(what, why="only those before that were stored", remedy=remedy)
+        yield report
+
+
+def _may_be_report(member: Member) -> bool:
+    start = member.octets[:1000]
+    return member.problem is None and (is_document(start) or is_packed(start))
 
 
 def _is_tar(file: IO[bytes]) -> bool:

@@ -7,6 +7,7 @@ octets. Documents come in pieces, so that a large one is never in memory as a wh
 import base64
 import io
 import struct
+import tarfile
 import zipfile
 import zlib
 from collections.abc import Iterable, Iterator
@@ -24,8 +25,10 @@ _MAX_FILES = 1000  # in a zip; a report has one
 _MAX_LAYERS = 4  # a zip within gzip within a mail within a mail
 _TYPES = frozenset(("application/tlsrpt+json", "application/json", "application/xml", "text/xml"))
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
+TAR = b"ustar"  # at octet 257
 _BASE64 = (b"H4sI", b"UEsDB", b"PD94bWwg", b"PGZlZWRiYWNr")  # gzip, zip, "<?xml ", "<feedback"
 _UTF8_MARK, _UTF16_MARKS = b"\xef\xbb\xbf", (b"\xff\xfe<", b"\xfe\xff\x00<")
+_UTF16_JSON = (b"\xff\xfe{", b"\xfe\xff\x00{")
 
 
 class ReportError(InputError):
@@ -46,6 +49,8 @@ def open_document(octets: bytes) -> Iterator[bytes]:
             pieces = _gunzip(packed)
         elif packed.startswith(_ZIP):
             pieces = _unzip(packed)
+        elif packed[257:262] == TAR:
+            pieces = _untar(packed)
         else:
             pieces = in_pieces(report_part(parse_entity(packed)))
     first = _first(pieces)
@@ -66,12 +71,14 @@ def whole(pieces: Iterable[bytes]) -> bytes:
 
 def is_json(start: bytes) -> bool:
     """Return whether a document that begins so is JSON, as reports on TLS are, and not XML."""
-    return start.removeprefix(_UTF8_MARK).lstrip().startswith((b"{", b"[{"))
+    return start.startswith(_UTF16_JSON) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"{", b"[{"))
 
 
 def is_document(start: bytes) -> bool:
     """Return whether octets begin as XML or JSON do."""
-    return start.startswith(_UTF16_MARKS) or start.removeprefix(_UTF8_MARK).lstrip().startswith((b"<", b"{", b"[{"))
+    document = start.removeprefix(_UTF8_MARK).lstrip()
+    document = start.removeprefix(_UTF8_MARK).lstrip()
+    return start.startswith((*_UTF16_MARKS, *_UTF16_JSON)) or document.startswith((b"<", b"{", b"[{"))
 
 
 def is_packed(start: bytes) -> bool:
@@ -81,13 +88,19 @@ def is_packed(start: bytes) -> bool:
 
 def report_part(message: Entity) -> bytes:
     """Return the first part of a message that may hold a report. ReportError if none does."""
+    for content in report_parts(message):
+        return content
+    raise ReportError("No report found", remedy=SEND_AGAIN)
+
+
+def report_parts(message: Entity) -> Iterator[bytes]:
+    """Yield the parts of a message that may hold a report."""
     for part in message.walk():
         content = b"" if part.parts else _decoded(part.octets(MAX_PACKED))
         start = content.removeprefix(_UTF8_MARK).lstrip()[:9]
         looks_so = start.startswith((b"<?xml", b"<feedback")) or (part.type in _TYPES and is_document(content))
         if looks_so or content.startswith((_GZIP, _ZIP)):
-            return content
-    raise ReportError("No report found", remedy=SEND_AGAIN)
+            yield content
 
 
 def _decoded(content: bytes) -> bytes:
@@ -147,6 +160,23 @@ def _gunzip(octets: bytes) -> Iterator[bytes]:
             why = str(error)[:200]
             raise ReportError("The gzip file is damaged", why=why, remedy="Download the report again") from None
         octets = packed.unused_data
+
+
+def _untar(octets: bytes) -> Iterator[bytes]:
+    """Unpack the first file of a tar archive that begins as a document or is packed."""
+    try:
+        with tarfile.open(fileobj=io.BytesIO(octets), mode="r:") as archive:
+            for entry in islice(archive, _MAX_FILES):
+                inside = archive.extractfile(entry) if entry.isfile() else None
+                piece = inside.read(_PIECE) if inside is not None else b""
+                if inside is not None and (is_document(piece) or is_packed(piece)):
+                    while piece:
+                        yield piece
+                        piece = inside.read(_PIECE)
+                    return
+    except (tarfile.TarError, ValueError, OverflowError, OSError, RecursionError) as error:
+        raise ReportError("The tar file is damaged", why=str(error)[:200], remedy="Make it again") from None
+    raise ReportError("No report found", remedy=SEND_AGAIN)
 
 
 def _unzip(octets: bytes) -> Iterator[bytes]:

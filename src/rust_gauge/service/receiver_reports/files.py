@@ -83,8 +83,9 @@ class _Run:
             stored = [store_in_parts(self._context, tenant_id, octets[0], self._told(good[0].position))]
         else:
             stored = store_reports(self._context, tenant_id, octets, "upload")
-        for member, found in zip(good, stored, strict=True):
+        for found in stored:
             self._counts[found.state] += 1
+        for member, found in zip(good, stored, strict=False):  # followed by further reports within these
             if found.state == "rejected":
                 self._problem(member.name, found.problem, found.why, found.remedy)
         for member in members:

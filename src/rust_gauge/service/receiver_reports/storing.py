@@ -23,8 +23,10 @@ from rust_gauge.core.reports import (
     TlsReport,
     is_document,
     is_packed,
+    open_document,
     stream_report,
 )
+from rust_gauge.core.reports.archives import further_reports
 from rust_gauge.core.reports.outcomes import Outcome, outcome_of
 from rust_gauge.service.receiver_reports.authenticity import Authenticity, judge_mail
 from rust_gauge.service.runtime.context import Context
@@ -89,8 +91,14 @@ class _Read:
 
 
 def store_report(context: Context, tenant_id: int, octets: bytes, way: Way, feed_id: int | None = None) -> StoredReport:
-    """Store a report as it came. One that is not read, or is damaged, is set aside; nothing is raised for it."""
-    return store_reports(context, tenant_id, [octets], way, feed_id)[0]
+    """Store a report as it came, and those with it in the same file. One that is not read, or is damaged, is set aside;
+    nothing is raised for it."""
+    first, *further = store_reports(context, tenant_id, [octets], way, feed_id)
+    if not further:
+        return first
+    rejected = sum(each.state == "rejected" for each in further)
+    text = f"The file holds further reports: {len(further) - rejected} were stored, {rejected} set aside"
+    return first.model_copy(update={"oddities": [*first.oddities, text]})
 
 
 def store_reports(
@@ -98,11 +106,23 @@ def store_reports(
     only: type[AnyReport] | None = None,
 ) -> list[StoredReport]:  # fmt: skip
     """Store many reports, in one transaction as far as they are read; return what became of each, in their order.
-    `only`: those of another kind are set aside."""
+    Where a file or message holds several, the further ones follow at the end. `only`: those of another kind are set
+    aside."""
+    given, reports = len(reports), [*reports]
     out: dict[int, StoredReport] = {}
     read: dict[int, _Read] = {}
-    for number, octets in enumerate(reports):
-        found = _read(context, tenant_id, octets)
+    incomplete: list[StoredReport] = []
+    carried: dict[int, Authenticity] = {}  # by the mail that a further report came in
+    for number, octets in enumerate(reports):  # it grows by those that are found within others
+        found = _read(context, tenant_id, octets, carried.get(number))
+        if number < given and isinstance(found, _Read) and not isinstance(found.report, FailureReport):
+            try:
+                for part in further_reports(octets):
+                    carried[len(reports)] = found.authenticity
+                    reports.append(part)
+            except ReportError as error:  # those before it count
+                reason = (error.what, error.why, error.remedy)
+                incomplete.append(_set_aside(context, tenant_id, octets, way, feed_id, reason))
         if isinstance(found, _Read) and only is not None and not isinstance(found.report, only):
             found = (f"Only {_WORDS[only]} reports are taken here", "", "Send others by mail, or upload them")
         if isinstance(found, _Read):
@@ -130,8 +150,9 @@ def store_reports(
                 out[number] = _set_aside(context, tenant_id, reports[number], way, feed_id, reason)
             else:
                 for number in read:
-                    (out[number],) = store_reports(context, tenant_id, [reports[number]], way, feed_id, only)
-    return [out[number] for number in range(len(reports))]
+                    out[number] = store_reports(context, tenant_id, [reports[number]], way, feed_id, only)[0]
+    further = [each for number in range(given, len(reports)) if (each := out[number]).state != "duplicate"]
+    return [*(out[number] for number in range(given)), *further, *incomplete]
 
 
 def store_in_parts(context: Context, tenant_id: int, octets: bytes, told: Callable[[float], None]) -> StoredReport:
@@ -175,8 +196,11 @@ def store_in_parts(context: Context, tenant_id: int, octets: bytes, told: Callab
     return stored
 
 
-def _read(context: Context, tenant_id: int, octets: bytes) -> _Read | tuple[str, str, str]:
-    """Read a report; where it cannot be, return what is wrong, why, and what to do."""
+def _read(
+    context: Context, tenant_id: int, octets: bytes, authenticity: Authenticity | None = None
+) -> _Read | tuple[str, str, str]:
+    """Read a report; where it cannot be, return what is wrong, why, and what to do. `authenticity`: of the mail that it
+    was taken out of."""
     held: list[ReportRow] = []
 
     def hold(row: ReportRow) -> None:
@@ -189,7 +213,8 @@ def _read(context: Context, tenant_id: int, octets: bytes) -> _Read | tuple[str,
         return error.what, error.why, error.remedy
     except Exception as error:  # whatever it is, the next report is read
         return unexpected("report", error, tenant=tenant_id), "", "Report this with the original"
-    authenticity = judge_mail(context, octets) if _is_mail(octets) else Authenticity("not_mail", "")
+    if authenticity is None:
+        authenticity = judge_mail(context, octets) if _is_mail(octets) else Authenticity("not_mail", "")
     return _Read(report, held if len(held) <= _AT_ONCE else None, octets, authenticity)
 
 
@@ -438,7 +463,14 @@ def _label(report: AnyReport) -> str:
 
 
 def _content(octets: bytes) -> str:
-    return hashlib.blake2b(octets, digest_size=16).hexdigest()
+    """Return what tells a report without an id from others: its document, however it is packed."""
+    digest = hashlib.blake2b(digest_size=16)
+    try:
+        for piece in open_document(octets):
+            digest.update(piece)
+    except ReportError:  # mail without a document, as failure reports are
+        digest.update(octets)
+    return digest.hexdigest()
 
 
 def _period(report: AnyReport, now: datetime) -> tuple[datetime, datetime, list[str]]:
