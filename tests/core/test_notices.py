@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rust_gauge.core.mime import MAX_DEPTH, MAX_PARTS, parse_entity
+from rust_gauge.core.mime import MAX_DEPTH, MAX_PARTS, mailboxes, parse_entity
 from rust_gauge.core.notices import MAX_NOTICE, NoticeError, NoticeKind, read_notice, verp_recipient
 from tests.vectors import notices as v
 
@@ -179,3 +179,9 @@ def test_recipients_beyond_the_limit_are_counted(monkeypatch: pytest.MonkeyPatch
     monkeypatch.setattr("rust_gauge.core.notices.notice._MAX_RECIPIENTS", 500)
     notice = read_notice(raw)
     assert (len(notice.recipients), notice.more) == (500, 9_500)
+
+
+@pytest.mark.parametrize("text", ["Tide " + "(" * 4000, "a:" * 4000, "(" * 4000 + ")" * 4000 + " a@b.example"])
+def test_mailboxes_that_are_nested_without_end_are_none(text: str) -> None:
+    assert [address for _, address in mailboxes(text) if "@" in address] == []
+    assert mailboxes("Kim (at sea) <kim@tidepost.example>, b@c.example")[1] == ("", "b@c.example")

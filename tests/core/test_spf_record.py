@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rust_gauge.core.spf import Qualifier, is_spf1, parse_spf
+from rust_gauge.core.spf import Qualifier, correct, is_spf1, parse_spf
 from rust_gauge.core.spf.macros import MacroExpand, parse_macro_string
 from tests.vectors.spf_records import RIGHT, WRONG
 
@@ -75,3 +75,17 @@ def test_any_text_gives_a_record_whose_problems_lie_inside_it(tail: str) -> None
 def test_good_terms_are_all_kept_in_order(terms: list[str]) -> None:
     record = parse_spf(" ".join(["v=spf1", *terms]))
     assert [term.text for term in record.terms] == terms
+
+
+@pytest.mark.parametrize(
+    ("record", "corrected"),
+    [
+        ("v=spf1 a/0 -all", "v=spf1 a -all"),
+        ("v=spf1 mx:b.example/2//1 ~all", "v=spf1 mx:b.example ~all"),
+        ("v=spf1 a:%{d2/}.a.example/2 -all", "v=spf1 a:%{d2/}.a.example -all"),  # a slash within a macro
+    ],
+)
+def test_a_mechanism_that_covers_everybody_is_narrowed(record: str, corrected: str) -> None:
+    found = correct([record])
+    assert found is not None
+    assert found.text == corrected

@@ -11,6 +11,7 @@ import quopri
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from email.utils import getaddresses
 
 MAX_DEPTH = 12  # of multiparts within multiparts; notices nest three or four deep
 MAX_PARTS = 200  # bounds the work for a message made of boundaries
@@ -109,6 +110,17 @@ def parse_fields(raw: bytes) -> dict[str, list[str]]:
             text = value.decode("utf-8", "replace") if not value.isascii() else value.decode("ascii")
             fields.setdefault(name.decode("ascii").lower(), []).append(text.strip())
     return fields
+
+
+def mailboxes(text: str) -> list[tuple[str, str]]:
+    """Return name and address of each mailbox in a field such as To (RFC 5322 §3.4), both empty for what is none.
+
+    Empty where comments or groups are nested so deep that no person wrote them.
+    """
+    try:
+        return getaddresses([text])
+    except RecursionError:
+        return []
 
 
 def words(value: str) -> str:

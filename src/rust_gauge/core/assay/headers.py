@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from rust_gauge.core.assay.findings import Place, Sighting, Where
 from rust_gauge.core.assay.message import Message
 from rust_gauge.core.dkim import HeaderField
-from rust_gauge.core.mime import words
+from rust_gauge.core.mime import mailboxes, words
 from rust_gauge.core.names import in_unicode, registered_domain
 
 LONGEST_LINE = 998  # octets without CRLF (RFC 5322 §2.1.1)
@@ -115,7 +115,7 @@ def _from(message: Message) -> Iterator[Sighting]:
 
 def display_name(text: str) -> tuple[str, str]:
     """Return the first mailbox of a field: the name as people see it, and the address."""
-    name, address = email.utils.parseaddr(text[:2000])
+    name, address = next(iter(mailboxes(text[:2000])), ("", ""))
     return words(name), address
 
 
@@ -136,7 +136,7 @@ def mixed_scripts(text: str) -> list[str]:
 
 def _recipients(message: Message) -> Iterator[Sighting]:
     fields = [*message.fields("To"), *message.fields("Cc")]
-    addresses = [address for _, address in email.utils.getaddresses([field.text[:100_000] for field in fields])]
+    addresses = [address for field in fields for _, address in mailboxes(field.text[:100_000])]
     if not any("@" in address for address in addresses):
         yield Sighting("to-missing", _at(fields[0]) if fields else Place(Where.HEADER, "To"))
     elif len(addresses) > _MANY:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from rust_gauge.core.spf.record import Directive, Modifier, Network, Qualifier, SpfRecord, is_spf1, parse_spf
 
+_LENGTHS = re.compile(r"(?:/\d{1,3})?(?://\d{1,3})?\Z")  # at the end of a term (RFC 7208 §5.6)
 _WHOLE = 2  # prefix lengths up to this make the whole Internet: two /1 networks are all of it
 
 
@@ -157,7 +158,7 @@ def _everybody(term: Directive | Modifier) -> bool:
 def _narrowed(term: Directive | Modifier) -> Directive | Modifier:
     """Return `a/0` as `a`, which lets its own hosts pass; other terms as they are."""
     if isinstance(term, Directive) and term.mechanism in ("a", "mx") and _everybody(term):
-        return parse_spf(f"v=spf1 {term.text.partition('/')[0]}").directives[0]
+        return parse_spf(f"v=spf1 {_LENGTHS.sub('', term.text)}").directives[0]  # macros may have slashes, too
     return term
 
 

@@ -3,13 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from email.utils import getaddresses, parseaddr
 
 import orjson
 
 from rust_gauge.contract.bench import Conversation
 from rust_gauge.core.assay import Message
 from rust_gauge.core.bench import series_of
+from rust_gauge.core.mime import mailboxes
 from rust_gauge.service.bench.trays import trim
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.poison import unexpected
@@ -79,9 +79,10 @@ def _read(row: TrayRow, raw: bytes) -> Envelope:
     try:
         message = Message(raw)
         subject = message.value("Subject")
+        sender = next((address for _, address in mailboxes(message.value("From"))), "")
         stated = message.value(row.series_header) if row.series_header else ""
         return Envelope(
-            subject, parseaddr(message.value("From"))[1] or message.value("From"), message.value("Message-ID").strip(),
+            subject, sender or message.value("From"), message.value("Message-ID").strip(),
             series_of(subject, stated), named_recipients(message),
         )  # fmt: skip
     except Exception as error:
@@ -94,7 +95,7 @@ def named_recipients(message: Message) -> tuple[str, ...]:
     found: dict[str, None] = {}
     for name in ("To", "Cc"):
         for header in message.fields(name):
-            for _, address in getaddresses([header.text[:_LONGEST_FIELD]]):
+            for _, address in mailboxes(header.text[:_LONGEST_FIELD]):
                 found.setdefault(address)
     return tuple(each for each in found if each)[:_MOST_RECIPIENTS]
 

@@ -10,11 +10,11 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 from contextlib import contextmanager
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
-from email.utils import parseaddr
 from typing import Any
 
 import structlog
 
+from rust_gauge.core.mime import mailboxes
 from rust_gauge.core.placement import MARK_FIELD, Outcome, read_arrival
 from rust_gauge.gateways.destination import DestinationError
 from rust_gauge.gateways.seed_mailbox import FoundCopy, SeedError, SeedMailbox
@@ -149,7 +149,8 @@ def _not_there(context: Context, mailbox: SeedMailbox, seed: SeedRow, copy: Copy
         problem = f"The mailbox is {100 * used:.0f} % full and may refuse mail. Delete old messages there"
         _settle(context, copy, Outcome.UNREAD, problem=problem)
         return
-    sender, subject = parseaddr(run.header_from)[1], max(re.findall(r"[ -~]+", run.subject), key=len, default="")
+    sender = next((address for _, address in mailboxes(run.header_from)), "")
+    subject = max(re.findall(r"[ -~]+", run.subject), key=len, default="")
     if sender.isascii() and len(subject) >= _TELLING and copy.sent_at is not None:
         unmarked = sum(mailbox.count_unmarked(each["folder"], sender, subject, copy.sent_at) for each in seed.folders)
         if unmarked:
