@@ -1,11 +1,13 @@
 """Events and their counters, written together; and reading events back as a trail."""
 
 import hashlib
+import re
 from collections import Counter
-from dataclasses import dataclass
-from datetime import UTC, datetime
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, time, timedelta
 
-from sqlalchemy import Connection, Table, and_, func, insert, or_, select, tuple_
+from sqlalchemy import Connection, Table, and_, collate, func, insert, or_, select, text, tuple_
 
 from rust_gauge.core.mailflow import Tally
 from rust_gauge.core.names import Address, address_key
@@ -94,6 +96,7 @@ class EventQuery:
     sending_ip: str = ""
     causes: tuple[int, ...] = ()
     reply: str = ""
+    patterns: tuple[int, ...] = ()
     since: datetime | None = None
     until: datetime | None = None
     before: tuple[datetime, bytes] | None = None
@@ -164,7 +167,9 @@ def find_events(connection: Connection, query: EventQuery) -> list[EventRow]:
     if query.causes:
         where.append(e.cause.in_(query.causes))
     if query.reply:
-        where.append(e.diagnostic.like(f"%{like(query.reply)}%"))
+        where.append(collate(e.diagnostic, "utf8mb4_general_ci").like(f"%{like(query.reply)}%"))
+    if query.patterns:
+        where.append(e.pattern_id.in_(query.patterns))
     if query.kinds:
         where.append(e.kind.in_(query.kinds))
     if query.since is not None:
@@ -192,7 +197,92 @@ def find_events(connection: Connection, query: EventQuery) -> list[EventRow]:
         # Events first: a tenant with few names has the server begin with those, and sort all of its events.
         .prefix_with("STRAIGHT_JOIN")
     )
-    index = "event_recipient" if query.recipient is not None else "event_message" if query.message_id else ""
+    index = (
+        "event_recipient" if query.recipient is not None
+        else "event_message" if query.message_id
+        else "event_pattern" if query.patterns
+        else ""
+    )  # fmt: skip
     if index:  # it would rather read all events backwards until it has met enough of this recipient's
         statement = statement.with_hint(t.event, f"FORCE INDEX ({index})")
     return values_of(EventRow, connection.execute(statement))
+
+
+_UNINDEXED = frozenset(  # words that a full-text index of InnoDB leaves out
+    [
+        "about",
+        "are",
+        "com",
+        "for",
+        "from",
+        "how",
+        "that",
+        "the",
+        "this",
+        "was",
+        "what",
+        "when",
+        "where",
+        "who",
+        "will",
+        "with",
+        "und",
+        "www",
+    ]
+)
+_MOST_PATTERNS = 2000
+_AT_ONCE = 20_000  # events of the patterns that are looked through together
+
+
+def search_words(text: str) -> list[str]:
+    """Return the words of a text that are in reply patterns as they are: not those with digits, addresses, hosts."""
+    chunks = [chunk for chunk in text.split() if re.fullmatch(r"[^\d@.']+[.,;:!?]?", chunk)]
+    words = [word.lower() for chunk in chunks for word in re.findall(r"[^\W\d_]{3,}", chunk)]
+    return [word for word in dict.fromkeys(words) if word not in _UNINDEXED]
+
+
+def patterns_with(connection: Connection, tenant_id: int, words: Sequence[str]) -> tuple[int, ...]:
+    """Return the ids of a tenant's reply patterns with all these words, each from its beginning; the newest first."""
+    query = text(
+        "SELECT id FROM reply_pattern WHERE tenant_id = :tenant AND MATCH(reply_pattern) AGAINST "
+        f"(:words IN BOOLEAN MODE) ORDER BY first_seen_at DESC LIMIT {_MOST_PATTERNS}"
+    )
+    words = " ".join(f"+{word}*" for word in words)
+    return tuple(connection.scalars(query, {"tenant": tenant_id, "words": words}))
+
+
+def find_by_patterns(connection: Connection, query: EventQuery) -> list[EventRow]:
+    """Return events of reply patterns, newest first. Days on which they were frequent are looked through by themselves,
+    so that a page costs the same however many there are."""
+    d = t.flow_pattern_day.c
+    days = connection.execute(
+        select(d.day, func.sum(d.n))
+        .where(d.tenant_id == query.tenant_id, d.pattern_id.in_(query.patterns), d.n > 0)
+        .group_by(d.day)
+        .order_by(d.day.desc())
+    ).all()
+    found: list[EventRow] = []
+    begin = end = None
+    waiting = 0
+    for number, (day, n) in enumerate(days):
+        end = end or datetime.combine(day + timedelta(days=1), time())
+        begin, waiting = datetime.combine(day, time()), waiting + int(n)
+        if waiting < _AT_ONCE and number < len(days) - 1:
+            continue
+        since = max(filter(None, (begin, _plain(query.since))))
+        until = min(filter(None, (end, _plain(query.until))))
+        if query.before is not None:
+            until = min(until, query.before[0] + timedelta(microseconds=1))
+        if since < until:
+            part = replace(
+                query, since=since.replace(tzinfo=UTC), until=until.replace(tzinfo=UTC), limit=query.limit - len(found)
+            )
+            found += find_events(connection, part)
+        if len(found) >= query.limit:
+            break
+        end, waiting = None, 0
+    return found
+
+
+def _plain(at: datetime | None) -> datetime | None:
+    return at.astimezone(UTC).replace(tzinfo=None) if at else None

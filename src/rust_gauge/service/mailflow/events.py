@@ -47,7 +47,9 @@ def list_events(
     cursor: str | None,
     limit: int,
 ) -> Page[EventOut]:
-    """Events, newest first."""
+    """Return events, newest first. Refusals are found by words of their replies over all events that are kept; without
+    recipient, message or such words, and for replies to accepted mail, only the last forty days are searched.
+    """
     position = read_cursor("events", cursor, str, str)
     try:
         address = parse_address(recipient) if recipient else None
@@ -57,7 +59,11 @@ def list_events(
         before = (datetime.fromisoformat(position[0]), base64.b64decode(position[1])) if position else None
     except ValueError:
         raise ServiceProblem("bad-cursor", "The cursor does not belong to this list") from None
-    if not recipient and not message_id and since is None:
+    words = store_events.search_words(reply) if reply and not recipient and not message_id else []
+    patterns: tuple[int, ...] = ()
+    if words:
+        patterns = context.store.transaction(lambda c: store_events.patterns_with(c, tenant.id, words))
+    if not recipient and not message_id and not patterns and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
     if ip:
         try:
@@ -85,17 +91,19 @@ def list_events(
         sending_ip=ip,
         causes=tuple(Cause(cause).number for cause in causes),
         reply=reply,
+        patterns=patterns,
         since=since,
         until=until,
         before=before,
         limit=limit + 1,
     )
 
-    def find(unit: UnitOfWork) -> tuple[list[store_events.EventRow], Mapping[tuple[str, str], Sender]]:
-        found = store_events.find_events(unit.connection, query)
+    def read(unit: UnitOfWork) -> tuple[list[store_events.EventRow], Mapping[tuple[str, str], Sender]]:
+        find = store_events.find_by_patterns if query.patterns else store_events.find_events
+        found = find(unit.connection, query)
         return found, _lacks(unit) if found else {}
 
-    rows, lacks = context.unit(tenant.id, find)
+    rows, lacks = context.unit(tenant.id, read)
     items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
     after = (

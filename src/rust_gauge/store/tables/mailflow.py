@@ -47,6 +47,7 @@ event = table(
         mariadb_length={"recipient_key": 8},
     ),
     Index("event_message", "tenant_id", "message_key"),
+    Index("event_pattern", "tenant_id", "pattern_id"),
 )
 
 # One row for each load that was taken in: who brought it, when, and what became of its rows.
@@ -124,10 +125,11 @@ reply_pattern = table(
     Column("id", Id, primary_key=True, autoincrement=True),
     Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), nullable=False),
     Column("pattern_key", BINARY(16), nullable=False),
-    Column("reply_pattern", String(500), nullable=False),
+    Column("reply_pattern", String(500, collation="utf8mb4_general_ci"), nullable=False),
     Column("example", Text, nullable=False),
     Column("first_seen_at", Time, nullable=False),
     UniqueConstraint("tenant_id", "pattern_key", name="reply_pattern_key"),
+    Index("reply_pattern_words", "reply_pattern", mysql_prefix="FULLTEXT", mariadb_prefix="FULLTEXT"),
 )
 
 label = table(
