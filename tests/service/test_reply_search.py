@@ -21,7 +21,7 @@ def loaded(office: Office, client: Client) -> None:
         bounce(2, diagnostic="550 5.2.2 Mailbox full (queue 7cYm2), try the harbour office"),
         bounce(3, time=LONG_AGO, diagnostic="550 5.7.1 The harbour is closed: this list is known for it"),
         *(bounce(n, time=(START - timedelta(days=n % 80)).isoformat(), message_id=f"o{n}",
-                 diagnostic="452 4.2.2 over quota") for n in range(10, 90)),
+                 diagnostic=f"452 4.2.2 over quota{' today' * (n % 2)}") for n in range(10, 90)),
         row(4, diagnostic="250 2.0.0 taken by the harbour master"),
         row(5, time=LONG_AGO, diagnostic="250 2.0.0 taken by the harbour master"),
     ]  # fmt: skip
@@ -45,8 +45,12 @@ def test_replies_are_found_by_their_words(office: Office, client: Client, reply:
     assert [each.message_id for each in client.events.list(office.slug, reply=reply)] == found
 
 
-def test_pages_of_frequent_replies_are_whole(office: Office, client: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("few", [0, 8])
+def test_pages_of_frequent_replies_are_whole(
+    office: Office, client: Client, monkeypatch: pytest.MonkeyPatch, few: int
+) -> None:
     monkeypatch.setattr(store_events, "_AT_ONCE", 7)
+    monkeypatch.setattr(store_events, "_FEW", few)
     times = paged(office, reply="over quota")
     assert len(times) == 80
     assert times == sorted(times, reverse=True)

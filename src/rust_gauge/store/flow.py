@@ -282,3 +282,20 @@ def worst_domains(connection: Connection, tenant_id: int, day: date, of: str) ->
         key = (row.part, row.kind == Count.BOUNCED.number)
         most[key] = max(most.get(key, (0, 0)), (int(row.n), -row.domain_id))
     return {key: -domain for key, (_, domain) in most.items()}
+
+
+def newest_events(connection: Connection, tenant_id: int, first: date, most: int) -> date:
+    """Return the day, `first` or later, from which on a tenant has at most so many events; or the newest day alone."""
+    c = t.flow_day.c
+    query = (
+        select(c.day, func.sum(c.n)).where(c.tenant_id == tenant_id, c.day >= first).group_by(c.day)
+        .order_by(c.day.desc())
+    )  # fmt: skip
+    day: date | None = None
+    total = 0
+    for each, n in connection.execute(query):
+        total += int(n)
+        if day is not None and total > most:
+            return day
+        day = each
+    return first

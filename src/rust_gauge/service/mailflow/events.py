@@ -23,8 +23,10 @@ from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store import events as store_events
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import EventQuery
+from rust_gauge.store.flow import newest_events
 
 _LOOKED_BACK = timedelta(days=40)  # without a recipient or message named, only recent events are listed
+_MOST_READ = 1_000_000  # events, by whole days, that are searched for a text that no index helps to find
 _REMEMBERED = 3.0  # seconds
 
 
@@ -48,7 +50,8 @@ def list_events(
     limit: int,
 ) -> Page[EventOut]:
     """Return events, newest first. Refusals are found by words of their replies over all events that are kept; without
-    recipient, message or such words, and for replies to accepted mail, only the last forty days are searched.
+    recipient, message or such words, and for replies to accepted mail, only the last forty days are searched, and of
+    those the days that hold the newest million.
     """
     position = read_cursor("events", cursor, str, str)
     try:
@@ -65,6 +68,10 @@ def list_events(
         patterns = context.store.transaction(lambda c: store_events.patterns_with(c, tenant.id, words))
     if not recipient and not message_id and not patterns and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
+        if reply:  # each of them is read
+            earliest = since.date()
+            first = context.store.transaction(lambda c: newest_events(c, tenant.id, earliest, _MOST_READ))
+            since = max(since, datetime.combine(first, datetime.min.time(), since.tzinfo))
     if ip:
         try:
             ip = str(parse_ip(ip))

@@ -1,0 +1,160 @@
+"""A hundred million events of a quarter: intake, views, trails, search, the wall, retention. Run on demand.
+
+The first million comes through HTTP. The rest are copies of those with other recipients and messages, a day at a time,
+by INSERT ... SELECT: intake of a hundred million would take an hour, and is measured at both ends.
+
+BENCH_MILLIONS is how many there are at the end (100; each takes some 400 MB of disk).
+"""
+
+import os
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+
+import orjson
+
+from bench import intake
+from bench.world import NOW, Bench, Figure, middle_of
+from rust_gauge.service.mailflow import events
+from rust_gauge.store import providers
+from rust_gauge.store.partitions import partition_ends
+from rust_gauge.store.retention import drop_partitions
+
+MEMORY = "6G"
+_MILLIONS = int(os.environ.get("BENCH_MILLIONS", "100"))
+_BATCH, _PIECE = 10_000, 200_000
+_FIRST = 1_000_000
+_DAYS = 88  # over which `intake` spreads its rows
+_SHARED = {"domain": None, "kinds": (), "since": None, "until": None, "cursor": None, "limit": 100}
+
+
+def run(bench: Bench) -> Iterator[Figure]:
+    known = {f"r{n}.example": f"provider{n % 6}.example" for n in range(40)}
+    later = dict.fromkeys(known, NOW + timedelta(days=900))
+    bench.context.store.transaction(lambda c: providers.remember_domains(c, known, NOW, later))
+    token = intake.token_of(bench)
+    with intake.service(bench) as url:
+        rates = [_sent(url, token, at) for at in range(0, _FIRST, _PIECE)]
+        first = len(rates) / sum(1 / rate for rate in rates)
+        yield Figure("events stored by HTTP, the first million, rows/s", f"{first:,.0f}", "-", None, "-")
+        yield from intake._views(bench)
+        yield from _searches(bench, "1 million")
+        _fill(bench)
+        rates = [_sent(url, token, at, _new) for at in range(_FIRST, 2 * _FIRST, _PIECE)]
+        last = len(rates) / sum(1 / rate for rate in rates)
+        name = f"the same at {_MILLIONS} million"
+        yield Figure(name, f"{last:,.0f}", f"{first:,.0f} at 1 million", last / first, "0.8")
+        yield from intake._views(bench)
+        yield from _searches(bench, f"{_MILLIONS} million")
+        yield _size(bench, (_MILLIONS + 1) * _FIRST)
+        yield from _retention(bench, url, token)
+
+
+def _new(number: int) -> bytes:
+    """Return an event of the last two days, one for each number."""
+    row = orjson.loads(intake._line(number % _FIRST))
+    row["time"] = (NOW - timedelta(days=2) + timedelta(seconds=number % 170_000)).isoformat()
+    row["recipient"], row["message_id"] = f"new{row['recipient']}", f"new{number}.{row['message_id']}"
+    return orjson.dumps(row)
+
+
+def _sent(url: str, token: str, start: int, line: Callable[[int], bytes] = intake._line) -> float:
+    bodies = [
+        b"\n".join(line(number) for number in range(at, at + _BATCH)) for at in range(start, start + _PIECE, _BATCH)
+    ]
+    rate = intake._send(url, token, bodies)
+    print(f"  {start + _PIECE:,}: {rate:,.0f} rows/s", file=sys.stderr, flush=True)
+    return rate
+
+
+def _fill(bench: Bench) -> None:
+    """Copy what is there until there are as many as wanted."""
+    connection = bench.context.store.engine.raw_connection()
+    cursor = connection.cursor()
+    cursor.execute("SHOW COLUMNS FROM event")
+    names = [row[0] for row in cursor.fetchall()]
+    other = {
+        "occurred_at": "e.occurred_at + INTERVAL s.seq MICROSECOND",
+        "identity": "UNHEX(MD5(CONCAT(e.identity, s.seq)))",
+        "recipient": "CONCAT(s.seq, e.recipient)",
+        "recipient_key": "UNHEX(MD5(CONCAT(e.recipient_key, s.seq)))",
+        "message_id": "CONCAT(s.seq, e.message_id)",
+        "message_key": "LEFT(UNHEX(MD5(CONCAT(e.message_key, s.seq))), 8)",
+    }
+    values = ", ".join(other.get(name, f"e.{name}") for name in names)
+    cursor.execute("CREATE TABLE event_copied AS SELECT * FROM event")
+    cursor.execute("ALTER TABLE event_copied ADD INDEX (occurred_at)")
+    first = (NOW - timedelta(days=89)).replace(tzinfo=None)
+    began, stored = time.perf_counter(), _FIRST
+    for day in range(_DAYS + 1):
+        start = (first + timedelta(days=day)).replace(hour=0, minute=0, second=0)
+        cursor.execute(
+            f"INSERT INTO event SELECT {values} FROM event_copied e JOIN seq_1_to_{_MILLIONS - 1} s "
+            f"WHERE e.occurred_at >= '{start}' AND e.occurred_at < '{start + timedelta(days=1)}' "
+            f"ORDER BY e.occurred_at, s.seq"
+        )
+        stored += cursor.rowcount
+        connection.commit()
+        rate = (stored - _FIRST) / (time.perf_counter() - began)
+        print(f"  {start:%Y-%m-%d}: {stored:,} events, {rate:,.0f} rows/s", file=sys.stderr, flush=True)
+    cursor.execute("DROP TABLE event_copied")
+    connection.close()
+
+
+def _searches(bench: Bench, size: str) -> Iterator[Figure]:
+    """Words of a reply that two million events have, and of one that four have, months ago."""
+    context, tenant = bench.context, bench.tenant
+
+    def search(reply: str) -> float:
+        return middle_of(
+            5, lambda: events.list_events(context, tenant, recipient=None, message_id=None, reply=reply, **_SHARED)  # type: ignore[arg-type]
+        )  # fmt: skip
+
+    frequent = search("no such mailbox")
+    rare = search("harbour closed")
+    yield Figure(f"a frequent reply found, first page, {size}", f"{frequent * 1000:.1f} ms", "-", None, "-")
+    yield Figure(f"a reply that nobody gave, {size}", f"{rare * 1000:.1f} ms", "-", None, "-")
+
+
+def _size(bench: Bench, rows: int) -> Figure:
+    with bench.context.store.engine.connect() as connection:
+        data, index = connection.exec_driver_sql(
+            "SELECT data_length, index_length FROM information_schema.tables "
+            "WHERE table_schema = DATABASE() AND table_name = 'event'"
+        ).one()
+    text = f"{(data + index) / 2**30:.1f} GiB, {(data + index) / rows:.0f} octets an event"
+    return Figure("size of the event table", text, "-", None, "-")
+
+
+def _retention(bench: Bench, url: str, token: str) -> Iterator[Figure]:
+    """Drop the oldest week while events come in."""
+    slowest: list[float] = []
+    over = threading.Event()
+
+    def send() -> None:
+        sender = intake._sender(url, token)
+        number = 3 * _FIRST
+        while not over.is_set():
+            body = b"\n".join(_new(n) for n in range(number, number + 1000))
+            began = time.perf_counter()
+            intake._post(sender, body)
+            slowest.append(time.perf_counter() - began)
+            number += 1000
+
+    with bench.context.store.engine.connect() as connection:
+        ends = [end for _, end in partition_ends(connection) if end > (NOW - timedelta(days=89)).date()]
+    thread = threading.Thread(target=send)
+    thread.start()
+    time.sleep(3)
+    before = max(slowest)
+    began = time.perf_counter()
+    dropped = drop_partitions(bench.context.store, ends[1], NOW)
+    taken = time.perf_counter() - began
+    time.sleep(2)
+    over.set()
+    thread.join()
+    yield Figure(f"retention drops {dropped} partitions", f"{taken:.2f} s", "-", None, "10 s")
+    text = f"{max(slowest):.2f} s, {before:.2f} s before"
+    yield Figure("the slowest batch of 1,000 events meanwhile", text, "-", None, "-")
