@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench fuzz attack clean openapi client screenshots lock
+.PHONY: help demo serve test lint bench fuzz attack clean cluster failover openapi client screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -46,6 +46,14 @@ fuzz: ## run every parser on mutated inputs (SECONDS=60)
 attack: ## attack an installation of its own for an hour: schema, roles, bombs, kills, soak (docs/reliability.md)
 	@tools/setup.sh test
 	.venv/bin/python -m attack
+
+cluster: ## run a cluster of three MariaDB nodes on this machine, with HAProxy in front (docs/operations.md)
+	@tools/setup.sh cluster
+	@exec .venv/bin/rustgauged cluster
+
+failover: ## kill, stop, freeze and cut off the writer of such a cluster, 30 times at random (docs/scale.md)
+	@tools/setup.sh cluster
+	.venv/bin/python -m attack.failover
 
 openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 	@tools/setup.sh test

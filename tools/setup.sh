@@ -2,6 +2,7 @@
 # Everything that running or testing needs, from a fresh Debian 12 with git, make and Python 3.11:
 #   tools/setup.sh run     Debian packages, virtual environment, the built console
 #   tools/setup.sh test    the same, with what the tests need on top
+#   tools/setup.sh cluster the same, with what a cluster on this machine needs on top
 # Each step is skipped when what it makes is there and its inputs have not changed, so that a second run takes no time.
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -30,6 +31,13 @@ sbin="/usr/sbin:/usr/local/sbin:$PATH"
   missing+=(mariadb-server-core)
 command -v my_print_defaults >/dev/null || missing+=(mariadb-client-core)
 "$python" -c 'import ensurepip, venv' 2>/dev/null || missing+=(python3-venv)
+if [ "$what" = cluster ]; then
+  [ -f /usr/lib/galera/libgalera_smm.so ] || missing+=(galera-4)
+  PATH=$sbin command -v haproxy >/dev/null || missing+=(haproxy)
+  command -v wsrep_sst_rsync >/dev/null || missing+=(mariadb-server)  # copies a node's data to one that was away long
+  command -v rsync >/dev/null || missing+=(rsync)
+  command -v ip >/dev/null || missing+=(iproute2)
+fi
 if [ "$what" = test ]; then
   command -v chromium >/dev/null || missing+=(chromium)
   command -v mariadb-dump >/dev/null || missing+=(mariadb-client)
@@ -50,7 +58,14 @@ if [ ${#missing[@]} -gt 0 ]; then
     root=(sudo)
   fi
   log=$(mktemp)
-  # The server package of MariaDB without "core" would start an instance of its own; ours is private.
+  # The server package of MariaDB without "core" would start an instance of its own; ours is private. It is needed for a
+  # cluster, and HAProxy is: this has Debian start neither.
+  policy=/usr/sbin/policy-rc.d
+  if [ "$what" = cluster ] && [ ! -e $policy ]; then
+    printf '#!/bin/sh\nexit 101\n' | "${root[@]}" tee $policy >/dev/null
+    "${root[@]}" chmod +x $policy
+    trap '"${root[@]}" rm -f $policy' EXIT
+  fi
   # RUNLEVEL=1: a name server that comes with the tests is not started on the machine itself.
   if ! { "${root[@]}" apt-get update && "${root[@]}" env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 \
       apt-get install -y --no-install-recommends "${missing[@]}"; } >"$log" 2>&1; then
@@ -73,7 +88,7 @@ if [ ! -x "$venv/bin/python" ] || ! "$venv/bin/python" -c 'import sys' 2>/dev/nu
 fi
 pip=("$venv/bin/python" -m pip --disable-pip-version-check -q install --require-hashes)
 lock=requirements/base.txt
-[ "$what" = test ] && lock=requirements/dev.txt
+[ "$what" != run ] && lock=requirements/dev.txt
 state=$(digest requirements/base.txt requirements/build.txt pyproject.toml)
 if ! made base "$state"; then
   say "Installing Python packages"
@@ -82,7 +97,7 @@ if ! made base "$state"; then
   "$venv/bin/python" -m pip --disable-pip-version-check -q install --no-deps --no-build-isolation -e .
   done_with base "$state"
 fi
-if [ "$what" = test ]; then
+if [ "$what" != run ]; then
   state=$(digest "$lock")
   if ! made dev "$state"; then
     say "Installing what the tests need"

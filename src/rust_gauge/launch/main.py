@@ -4,6 +4,8 @@ rustgauged run        the service, its workers, and a private MariaDB unless a d
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
 rustgauged migrate    update the database schema
 rustgauged rotate-keys  encrypt stored credentials with a new key
+rustgauged cluster    run a cluster of three MariaDB nodes on this machine
+rustgauged database-agent  tell HAProxy whether a MariaDB of a cluster can be used
 rustgauged backup     write a consistent copy of the database into a new directory
 rustgauged restore    load a backup into an empty database, and compare it
 rustgauged doctor     check the installation, and say how to fix what is wrong
@@ -18,7 +20,9 @@ import contextlib
 import getpass
 import json
 import secrets
+import signal
 import sys
+import threading
 from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import datetime
@@ -36,6 +40,8 @@ from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.backup import back_up, replay, restore
+from rust_gauge.launch.cluster import Cluster
+from rust_gauge.launch.database_agent import Agent
 from rust_gauge.launch.doctor import examine
 from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
 from rust_gauge.launch.run_lock import hold_run_lock
@@ -88,6 +94,15 @@ def _parser() -> argparse.ArgumentParser:
     commands.add_parser(
         "rotate-keys", help="encrypt stored credentials with a new key; the service may go on running"
     ).set_defaults(run=_rotate_keys)
+    cluster = commands.add_parser("cluster", help="run a cluster of three MariaDB nodes on this machine, for trying")
+    cluster.add_argument("--directory", type=Path, help="default: cluster in var_dir")
+    cluster.set_defaults(run=_cluster)
+    agent = commands.add_parser(
+        "database-agent", help="tell HAProxy whether the MariaDB of database_url can be written to and read from"
+    )
+    agent.add_argument("--host", default="127.0.0.1", help="address to listen on")
+    agent.add_argument("--port", type=int, default=33_871)
+    agent.set_defaults(run=_database_agent)
     backup = commands.add_parser("backup", help="write a consistent copy of the database into a new directory")
     backup.add_argument("directory", type=Path)
     backup.set_defaults(run=_backup)
@@ -484,6 +499,43 @@ def _opened(settings: Settings) -> Iterator[Context]:
 def _migrate(settings: Settings, _: argparse.Namespace) -> int:
     with _opened(settings):
         print("The database schema is up to date.")
+    return 0
+
+
+def _cluster(settings: Settings, arguments: argparse.Namespace) -> int:
+    cluster = Cluster((arguments.directory or settings.var_dir / "cluster").resolve())
+    stop = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: stop.set())
+    try:
+        print("Starting three MariaDB nodes ...", flush=True)
+        cluster.start()
+        for node in cluster.nodes:
+            for message in node.messages:
+                print(f"  {node.name}: {message}", file=sys.stderr)
+        print(
+            "The cluster is ready (press Ctrl-C to stop it). Run the service on it with these settings:\n\n"
+            f"  RUSTGAUGE_DATABASE_URL='{cluster.url()}'\n"
+            f"  RUSTGAUGE_DATABASE_READ_URL='{cluster.url(read=True)}'\n"
+            "  RUSTGAUGE_DATABASE_PATIENCE=15\n",
+            flush=True,
+        )
+        for node, agent in zip(cluster.nodes, cluster.agents, strict=True):
+            print(f"  {node.name}  port {node.port}, agent on port {agent.port}", flush=True)
+        while not stop.wait(1.0):
+            for message in cluster.news():
+                print(message, flush=True)
+    finally:
+        cluster.stop()
+    return 0
+
+
+def _database_agent(settings: Settings, arguments: argparse.Namespace) -> int:
+    if settings.database_url is None:
+        raise LaunchError("database_url is not set: it is the address of the MariaDB beside this agent")
+    agent = Agent(settings.database_url.get_secret_value(), arguments.host, arguments.port)
+    with contextlib.suppress(KeyboardInterrupt):
+        agent.serve()
     return 0
 
 

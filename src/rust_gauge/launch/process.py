@@ -51,6 +51,8 @@ def _runner(kind: str) -> Run:
         heartbeat = Heartbeat(context.store)
         app = create_app(context, heartbeat)
         heartbeat.start()
+        if context.store.reader is not None:
+            context.store.reader.start()
         _server(uvicorn.Config(app, **server_options(context.settings))).run()
 
     return serve
@@ -110,6 +112,8 @@ def main() -> int:
 
 def _until_stopped(context: Context, run: Callable[[Context, threading.Event], None]) -> None:
     Heartbeat(context.store).start()
+    if context.store.reader is not None:
+        context.store.reader.start()
     stop = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: stop.set())

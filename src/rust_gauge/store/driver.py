@@ -20,6 +20,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import DBAPIError
 
 PINNED = "1.2.4"
+WROTE = "wrote"  # key of `connection.info`: whether the transaction changed anything
 T = TypeVar("T")
 RawRow: TypeAlias = tuple[Any, ...]
 """A row as the driver gives it: values by their place in the SELECT."""
@@ -31,6 +32,7 @@ def load_local(connection: Connection, statement: str, packets: Iterable[bytes])
     DBAPIError as SQLAlchemy would give it, so that a transaction can be tried again.
     """
     driver = _driver(connection)
+    connection.info[WROTE] = True
     return _as_sqlalchemy(driver, statement, lambda: _load_local(driver, statement, packets))
 
 

@@ -6,25 +6,35 @@ StoreError
 """
 
 import copy
+import re
 import threading
 import time
 import weakref
 from collections.abc import Callable
-from typing import TypeVar
+from contextvars import ContextVar
+from typing import Generic, Protocol, TypeVar
+from uuid import uuid4
 
 from pymysql.constants import CLIENT
 from sqlalchemy import Connection, Engine, create_engine, event, text
-from sqlalchemy.exc import DBAPIError, InterfaceError
+from sqlalchemy.exc import DBAPIError, IntegrityError, InterfaceError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from rust_gauge.core.errors import RustGaugeError
-from rust_gauge.store.driver import wait_for_results
+from rust_gauge.store.driver import WROTE, wait_for_results
 
 T = TypeVar("T")
 _LONGEST_STATEMENT = 300.0  # seconds
 _RETRY = {1205, 1213, 1020}  # lock wait time-out, deadlock, record changed since last read
 # Gone, full, read-only, or its storage fails: nothing that a caller sent is to blame.
-_GONE = {1021, 1030, 1036, 1040, 1041, 1053, 1077, 1114, 1290, 1836, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
+# 1047: the node has left the majority of its cluster; 1180: it left while it committed.
+_GONE = {
+    1021, 1030, 1036, 1040, 1041, 1047, 1053, 1077, 1114, 1180, 1290, 1836, 1927, 2002, 2003, 2006, 2013, 2055, 4031,
+}  # fmt: skip
+_PAUSE = 0.2  # seconds between attempts while the database is away
+_READS = re.compile(r"\s*(?:SELECT|SHOW|EXPLAIN|SET\s+(?!STATEMENT))", re.IGNORECASE)
+_DONE = text("INSERT INTO unit_of_work (id, done_at) VALUES (:id, UTC_TIMESTAMP(6))")
+_IS_DONE = text("SELECT id FROM unit_of_work WHERE id = :id")
 
 
 class StoreError(RustGaugeError):
@@ -48,13 +58,20 @@ def in_transaction() -> bool:
 
 
 class Store:
-    """One MariaDB. Everything in this package takes a connection that `transaction` hands out."""
+    """One MariaDB, or a cluster behind a proxy. Everything in this package takes a connection that `transaction` hands
+    out.
+
+    `patience`: seconds for which a transaction is tried again while the database is away, as when another node takes
+    over; 0 for a single server, where nobody does. With it each transaction that writes leaves its id in
+    `unit_of_work`: one whose commit got no answer is neither done twice nor taken for done when it was not.
+    """
 
     _guard: Callable[[Connection], None] | None = None
     is_silent: Callable[[], bool] | None = None  # says whether the database is known to be away (`heartbeat`)
+    reader: "Reader | None" = None  # for views that may be a moment old
 
-    def __init__(self, url: str, *, pool_size: int = 10) -> None:
-        self.url = url
+    def __init__(self, url: str, *, pool_size: int = 10, patience: float = 0.0) -> None:
+        self.url, self.patience = url, patience
         self.connections: weakref.WeakSet[object] = weakref.WeakSet()  # of the driver, while they are open
         self.engine: Engine = create_engine(
             url,
@@ -74,42 +91,87 @@ class Store:
         )
         event.listen(self.engine, "connect", _prepare)
         event.listen(self.engine, "connect", lambda connection, _: self.connections.add(connection))
+        if patience:
+            event.listen(self.engine, "before_cursor_execute", _note_writing)
 
     def transaction(self, work: Callable[[Connection], T], *, attempts: int = 8) -> T:
-        """Run `work` in a transaction; again from its beginning when it lost against another one.
+        """Run `work` in a transaction; again from its beginning when it lost against another one, or its server.
 
         RuntimeError inside another transaction of this thread: two connections that wait for each other's rows, or
         for the last free connection of the pool, would wait for ever.
         """
         if in_transaction():
             raise RuntimeError("a transaction was begun inside another one; pass its connection on instead")
-        for attempt in range(attempts):
-            if self.is_silent is not None and self.is_silent():
-                raise StoreUnavailable("The database does not answer", remedy="Nothing was stored. Try again later")
+        unit: _Unit[T] = _Unit(uuid4().bytes if self.patience else b"")
+        end = time.monotonic() + self.patience
+        conflicts = 0
+        while True:
             try:
-                with self.engine.begin() as connection:
-                    _open.depth = 1
-                    try:
-                        if self._guard is not None:
-                            self._guard(connection)
-                        return work(connection)
-                    finally:
-                        _open.depth = 0
+                if self.is_silent is not None and self.is_silent():
+                    raise StoreUnavailable("The database does not answer", remedy=unit.remedy)
+                return self._attempt(work, unit)
             except DBAPIError as error:
-                code = error.orig.args[0] if error.orig is not None and error.orig.args else 0
-                if code in _RETRY:
-                    time.sleep(0.01 * 2**attempt)  # let the winner finish
+                if _code(error) in _RETRY:
+                    conflicts += 1
+                    if conflicts >= attempts:
+                        raise StoreBusy(
+                            "The database was too busy to finish this", remedy="Nothing was stored. Try again"
+                        ) from error
+                    time.sleep(0.01 * 2**conflicts)  # let the winner finish
                     continue
-                if code in _GONE or error.connection_invalidated or isinstance(error, InterfaceError):
-                    raise StoreUnavailable(
-                        "The database is unavailable",
-                        why=type(error).__name__,
-                        remedy="Nothing was stored. Try again in a moment; see the service's log",
-                    ) from error
-                raise
+                if not _is_gone(error):
+                    raise
+                lost: Exception = StoreUnavailable(
+                    "The database is unavailable", why=type(error).__name__, remedy=unit.remedy
+                )
+                cause: Exception | None = error
             except PoolTimeout as error:
-                raise StoreUnavailable("The database has no free connection", remedy="Try again later") from error
-        raise StoreBusy("The database was too busy to finish this", remedy="Nothing was stored. Try again")
+                lost, cause = StoreUnavailable("The database has no free connection", remedy="Try again later"), error
+            except StoreUnavailable as error:
+                lost, cause = error, error.__cause__  # type: ignore[assignment]
+            if time.monotonic() >= end:
+                raise lost from cause
+            time.sleep(_PAUSE)
+
+    def _attempt(self, work: Callable[[Connection], T], unit: "_Unit[T]") -> T:
+        with self.engine.connect() as connection:
+            _open.depth = 1
+            try:
+                if unit.is_open and _is_done(connection, unit.id):
+                    return unit.result
+                unit.is_open = False
+                with connection.begin():
+                    if self._guard is not None:
+                        self._guard(connection)
+                    connection.info[WROTE] = False
+                    result = work(connection)
+                    writes = bool(connection.info[WROTE]) or not unit.id
+                    if unit.id and writes:
+                        unit.leave_id(connection)
+                    if not unit.was_open:
+                        unit.result = result
+                    unit.is_open = writes  # from here on the outcome may be lost
+                unit.is_open = False
+                return unit.result
+            except _AlreadyDone:  # an earlier attempt arrived after all
+                return unit.result
+            except DBAPIError as error:
+                unit.is_open = unit.is_open and _is_gone(error)  # else the server said no
+                unit.was_open = unit.was_open or unit.is_open
+                raise
+            finally:
+                _open.depth = 0
+
+    def read(self, work: Callable[[Connection], T]) -> T:
+        """Run `work`, which only reads, in a transaction of the replica; of the database itself where there is none, it
+        is too far behind, or whoever asks has just written something."""
+        reader = self.reader
+        if reader is None or not reader.is_usable or reading_own_writes.get():
+            return self.transaction(work)
+        try:
+            return reader.store.transaction(work)
+        except StoreUnavailable:
+            return self.transaction(work)
 
     def guarded(self, guard: Callable[[Connection], None]) -> "Store":
         """Return the same database; each transaction begins with `guard`, which may refuse it by raising."""
@@ -123,7 +185,80 @@ class Store:
 
     def close(self) -> None:
         """Close all connections."""
+        if self.reader is not None:
+            self.reader.stop()
+            self.reader.store.close()
         self.engine.dispose()
+
+
+class Reader(Protocol):
+    """Where views may be read, and whether it is good for that now: see `replica`."""
+
+    store: Store
+
+    @property
+    def is_usable(self) -> bool:
+        """Whether it answers and is not too far behind."""
+
+    def describe(self) -> str:
+        """Return from where views are read now."""
+
+    def start(self) -> None:
+        """Measure from now on."""
+
+    def stop(self) -> None:
+        """Measure no more."""
+
+
+reading_own_writes: ContextVar[bool] = ContextVar("reading_own_writes", default=False)
+"""Whether whoever asks has just written, and has to see it."""
+
+
+class _AlreadyDone(Exception):
+    """A transaction was committed, though nobody was told."""
+
+
+class _Unit(Generic[T]):
+    """A transaction over all its attempts. `is_open`: its commit was sent, and the answer is not known."""
+
+    result: T
+
+    def __init__(self, id: bytes) -> None:
+        self.id, self.is_open, self.was_open = id, False, False
+
+    def leave_id(self, connection: Connection) -> None:
+        """Add the id to those of units that are done. _AlreadyDone where it is there."""
+        try:
+            connection.execute(_DONE, {"id": self.id})
+        except IntegrityError:
+            raise _AlreadyDone from None
+
+    @property
+    def remedy(self) -> str:
+        if self.is_open:
+            return "Whether it was stored is not known. Check, then repeat it if it was not"
+        return "Nothing was stored. Try again in a moment; see the service's log"
+
+
+def _is_done(connection: Connection, id: bytes) -> bool:
+    with connection.begin():
+        return connection.execute(_IS_DONE, {"id": id}).first() is not None
+
+
+def _note_writing(
+    connection: Connection, _cursor: object, statement: str, _parameters: object, _context: object, _many: bool
+) -> None:
+    if _READS.match(statement) is None:
+        connection.info[WROTE] = True
+
+
+def _code(error: DBAPIError) -> int:
+    code = error.orig.args[0] if error.orig is not None and error.orig.args else 0
+    return code if isinstance(code, int) else 0
+
+
+def _is_gone(error: DBAPIError) -> bool:
+    return _code(error) in _GONE or error.connection_invalidated or isinstance(error, InterfaceError)
 
 
 def _prepare(connection: object, _record: object) -> None:
@@ -137,4 +272,4 @@ def _prepare(connection: object, _record: object) -> None:
     cursor.close()
 
 
-__all__ = ["Store", "StoreBusy", "StoreError", "StoreUnavailable", "in_transaction"]
+__all__ = ["Reader", "Store", "StoreBusy", "StoreError", "StoreUnavailable", "in_transaction", "reading_own_writes"]

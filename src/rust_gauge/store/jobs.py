@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, TypedDict, Unpack
 
-from sqlalchemy import ColumnElement, Connection, Row, case, delete, func, insert, or_, select, update
+from sqlalchemy import ColumnElement, Connection, Row, case, delete, func, insert, or_, select, text, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.errors import RustGaugeError
@@ -446,3 +446,10 @@ def list_results(connection: Connection, id: int, after: int, limit: int) -> lis
     columns = [c[name] for name in BatchRow.__dataclass_fields__]
     query = select(*columns).where(c.job_id == id, c.number > after).order_by(c.number).limit(limit)
     return [BatchRow(*row) for row in connection.execute(query)]
+
+
+def drop_units(connection: Connection) -> None:
+    """Delete ids of transactions that ended an hour ago: nobody asks for them any more."""
+    c = t.unit_of_work.c
+    old = text("UTC_TIMESTAMP(6) - INTERVAL 1 HOUR")
+    connection.execute(delete(t.unit_of_work).where(c.done_at < old).with_dialect_options(mysql_limit=10_000))

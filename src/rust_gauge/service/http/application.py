@@ -23,6 +23,7 @@ from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.metrics import add_metrics
 from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
 from rust_gauge.service.http.paging import use_key
+from rust_gauge.service.http.views import ViewsFrom
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
 from rust_gauge.service.runtime.secrets import service_key
@@ -74,6 +75,8 @@ def create_application(
     requests = add_metrics(app, context) if context is not None else None
     _add_console(app)
     _complete_document(app)
+    if context is not None and context.store.reader is not None:
+        app.add_middleware(ViewsFrom, reader=context.store.reader, seconds=context.settings.database_read_lag)
     limit = context.settings.max_body_bytes if context else 0
     stream = context.settings.max_stream_bytes if context else 0
     app.add_middleware(

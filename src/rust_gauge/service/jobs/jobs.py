@@ -149,5 +149,10 @@ def part(context: Context, tenant: TenantAccess, id: int, name: str) -> Iterator
 
 def forget_old(context: Context) -> None:
     """Delete what ended long ago."""
-    before = context.clock() - _KEEP
-    context.store.transaction(lambda c: store.drop_old(c, before))
+    now = context.clock()
+
+    def drop(connection: Connection) -> None:
+        store.drop_old(connection, now - _KEEP)
+        store.drop_units(connection)
+
+    context.store.transaction(drop)

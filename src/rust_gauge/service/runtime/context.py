@@ -11,6 +11,7 @@ from rust_gauge.gateways.resolver import Resolver, ResolverSettings, system_serv
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.store.engine import Store
+from rust_gauge.store.replica import Replica
 
 Clock = Callable[[], datetime]
 T = TypeVar("T")
@@ -37,6 +38,13 @@ class Context:
             lambda connection: work(UnitOfWork(connection, tenant_id, now, by, self.settings, self.memory))
         )
 
+    def view(self, tenant_id: int, work: Callable[[UnitOfWork], T]) -> T:
+        """Run `work`, which only reads, as one unit; of the replica where there is one."""
+        now = self.clock()
+        return self.store.read(
+            lambda connection: work(UnitOfWork(connection, tenant_id, now, "", self.settings, self.memory))
+        )
+
     def close(self) -> None:
         self.resolver.close()
         self.store.close()
@@ -60,4 +68,7 @@ def make_context(settings: Settings, clock: Clock = utc_now) -> Context:
             name=urlsplit(settings.public_url).hostname or "localhost",
         )
     )
-    return Context(Store(settings.database_url.get_secret_value()), resolver, settings, clock)
+    store = Store(settings.database_url.get_secret_value(), patience=settings.database_patience)
+    if settings.database_read_url is not None:
+        store.reader = Replica(settings.database_read_url.get_secret_value(), store, settings.database_read_lag)
+    return Context(store, resolver, settings, clock)

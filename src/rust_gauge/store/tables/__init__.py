@@ -40,7 +40,7 @@ from rust_gauge.store.tables.domains import (
     tenant_setting,
 )
 from rust_gauge.store.tables.feeds import feed, feed_told, rejected_row
-from rust_gauge.store.tables.jobs import batch_result, job, job_piece, lease
+from rust_gauge.store.tables.jobs import batch_result, database_beat, job, job_piece, lease, unit_of_work
 from rust_gauge.store.tables.mailflow import (
     SUM_DOMAIN,
     SUM_PROVIDER,
@@ -146,6 +146,7 @@ __all__ = [
     "caught_recipient",
     "challenge",
     "cleared_hour",
+    "database_beat",
     "dkim_key_seen",
     "domain_fact",
     "domain_history",
@@ -229,6 +230,7 @@ __all__ = [
     "tray",
     "tray_greylist",
     "trouble",
+    "unit_of_work",
     "verdict",
     "verification_day",
     "verifier",

@@ -1,7 +1,7 @@
 """Work of the workers, and locks."""
 
 from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text, text
-from sqlalchemy.dialects.mysql import MEDIUMBLOB, SMALLINT
+from sqlalchemy.dialects.mysql import BINARY, MEDIUMBLOB, SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
 
@@ -12,6 +12,21 @@ lease = table(
     Column("fence", Big, nullable=False),  # grows each time it is taken
     Column("holder", String(120), nullable=False),
     Column("until", Time, nullable=False),
+)
+
+# Transactions that were committed to a cluster, for an hour: where the answer was lost, the id tells what became of it.
+unit_of_work = table(
+    "unit_of_work",
+    Column("id", BINARY(16), primary_key=True),
+    Column("done_at", Time, nullable=False),
+    Index("unit_of_work_time", "done_at"),
+)
+
+# The time, once a second; how old a replica's copy of it is, is how far it is behind.
+database_beat = table(
+    "database_beat",
+    Column("id", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
+    Column("beat_at", Time, nullable=False),
 )
 
 # Work of the workers. Short work that nobody looks at is deleted when it is done; what people start is listed to them.
