@@ -277,16 +277,36 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             away = _gap(load, began)
             returned = time.monotonic()
             _bring_back(writer, cluster, hosts, way)
-            _until(partial(_is_synced, cluster.agents[cluster.nodes.index(writer)]), 90)
+            _until(partial(_is_synced, writer, cluster.agents[cluster.nodes.index(writer)]), 120)
             time.sleep(2)
             back = _gap(load, returned)
             good = good and max(away, back) <= _LONGEST
             print(f"| {number} | {writer.name} | {way} | {away:.1f} | {back:.1f} |", flush=True)
+    except Exception:
+        for node, agent in zip(cluster.nodes, cluster.agents, strict=True):
+            said = f"{node.name}: {agent.problem(writing=True)}\n{node._log_tail()}\n{_statements(node)}\n"
+            print(said, file=sys.stderr, flush=True)
+        raise
     finally:
         load.over.set()
         for thread in threads:
             thread.join(120)
     return good and _is_truthful(load)
+
+
+def _statements(node: ClusterNode) -> str:
+    """Return what a node is doing, for finding out why nothing goes on."""
+    url = make_url(node.url)
+    try:
+        connection: Any = pymysql.connect(
+            host=url.host, port=url.port or 0, user=url.username, password=url.password or "", connect_timeout=3,
+            read_timeout=3,
+        )  # fmt: skip
+        with connection, connection.cursor() as cursor:
+            cursor.execute("SHOW FULL PROCESSLIST")
+            return "\n".join(str(row)[:300] for row in cursor.fetchall())
+    except (pymysql.MySQLError, OSError) as error:
+        return str(error)
 
 
 def _writer(cluster: Cluster) -> ClusterNode:
@@ -316,10 +336,6 @@ def _bring_back(node: ClusterNode, cluster: Cluster, hosts: Hosts, way: str) -> 
         node.process.send_signal(signal.SIGCONT)
     elif way == "cut off":
         hosts.cut(cluster.nodes.index(node) + 1, False)
-    time.sleep(1)
-    if node.process is not None and node.process.poll() is not None:  # it gave up while it was alone
-        node.process = None
-        node.join()
 
 
 def _goes_on(load: Load, began: float) -> bool:
@@ -328,7 +344,12 @@ def _goes_on(load: Load, began: float) -> bool:
         return time.monotonic() - began > 3 and sum(at > began + 1 for at in load.acknowledged) >= 3
 
 
-def _is_synced(agent: Agent) -> bool:
+def _is_synced(node: ClusterNode, agent: Agent) -> bool:
+    """Whether a node is back; one that gave up while it was alone is started again, as the system would do."""
+    if node.process is not None and node.process.poll() is not None:
+        print(f"  {node.name} ended by itself: {node._log_tail()[-300:]}", file=sys.stderr, flush=True)
+        node.process = None
+        node.join()
     return not agent.problem(writing=True)
 
 

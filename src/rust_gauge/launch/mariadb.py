@@ -77,6 +77,7 @@ class PrivateMariaDb:
     options: tuple[str, ...] = ()
     prefix: tuple[str, ...] = ()  # of its command line
     server_id: int = 1
+    more_rights: str = ""  # of the account, over the whole server: those of replication
     _known: bool = False
 
     @property
@@ -137,6 +138,7 @@ class PrivateMariaDb:
             "--max-allowed-packet=64M",
             "--max-connections=300",
             "--performance-schema=OFF",
+            f"--server-id={self.server_id}",
             *self._binary_log_options(user),
             *self._first_statements(user),
             *self.options,
@@ -172,7 +174,7 @@ class PrivateMariaDb:
         if user:
             shutil.chown(self.binary_logs, user)
         return [
-            f"--log-bin={self.binary_logs / 'log'}", "--binlog-format=ROW", f"--server-id={self.server_id}",
+            f"--log-bin={self.binary_logs / 'log'}", "--binlog-format=ROW",
             f"--binlog-expire-logs-seconds={_BINARY_LOG_DAYS * 86_400}", f"--sync-binlog={1 if self.durable else 0}",
         ]  # fmt: skip
 
@@ -280,6 +282,7 @@ class PrivateMariaDb:
         path.touch(mode=0o600)
         path.chmod(0o600)
         path.write_text(
+            "SET SESSION sql_log_bin = 0;\n"  # accounts are of this server alone
             f"CREATE DATABASE IF NOT EXISTS {DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"
             f"ALTER USER 'root'@'localhost' IDENTIFIED BY '{secrets.token_hex(24)}';\n"
             "DELETE FROM mysql.global_priv WHERE User = '' OR (User = 'root' AND Host <> 'localhost');\n"
@@ -289,6 +292,7 @@ class PrivateMariaDb:
             f"GRANT ALL ON `{DATABASE}`.* TO 'rust_gauge'@'{self.clients}';\n"
             f"GRANT ALL ON `{DATABASE}\\_%`.* TO 'rust_gauge'@'{self.clients}';\n"
             f"GRANT BINLOG MONITOR, BINLOG REPLAY ON *.* TO 'rust_gauge'@'{self.clients}';\n"  # `backup` and `restore`
+            + (f"GRANT {self.more_rights} ON *.* TO 'rust_gauge'@'{self.clients}';\n" if self.more_rights else "")
         )
         if user:
             shutil.chown(path, user)

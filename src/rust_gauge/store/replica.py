@@ -7,8 +7,10 @@ and what the replica has is its lag, whatever kind of replication it is, and wha
 import threading
 import time
 from datetime import datetime
+from typing import Any
 
-from sqlalchemy import Connection, text
+from sqlalchemy import Connection, event, text
+from sqlalchemy.exc import DBAPIError
 
 from rust_gauge.store.engine import Store, StoreError
 
@@ -26,6 +28,7 @@ class Replica:
 
     def __init__(self, url: str, main: Store, most_lag: float) -> None:
         self.store, self._main, self.most_lag = Store(url), main, most_lag
+        event.listen(self.store.engine, "connect", _see_own_writes)
         self._lag: float | None = None  # seconds; None while it does not answer
         self._measured_at = 0.0
         self._over = threading.Event()
@@ -69,10 +72,16 @@ class Replica:
         try:
             before = self._main.transaction(_beat)
             there: datetime | None = self.store.transaction(lambda c: c.scalar(_READ))
-        except StoreError:
+        except (StoreError, DBAPIError):  # away, or not yet a copy
             return
         if there is not None:
             self._lag, self._measured_at = max(0.0, (before - there).total_seconds()), time.monotonic()
+
+
+def _see_own_writes(connection: Any, _record: object) -> None:
+    """Have a node of a Galera cluster wait for what the others committed before; it means nothing to other servers."""
+    with connection.cursor() as cursor:
+        cursor.execute("SET SESSION wsrep_sync_wait = 1")
 
 
 def _beat(connection: Connection) -> datetime:

@@ -65,12 +65,12 @@ def list_events(
     words = store_events.search_words(reply) if reply and not recipient and not message_id else []
     patterns: tuple[int, ...] = ()
     if words:
-        patterns = context.store.transaction(lambda c: store_events.patterns_with(c, tenant.id, words))
+        patterns = context.store.read(lambda c: store_events.patterns_with(c, tenant.id, words))
     if not recipient and not message_id and not patterns and since is None:
         since = context.clock() - _LOOKED_BACK  # whoever looks for nobody in particular looks at what is recent
         if reply:  # each of them is read
             earliest = since.date()
-            first = context.store.transaction(lambda c: newest_events(c, tenant.id, earliest, _MOST_READ))
+            first = context.store.read(lambda c: newest_events(c, tenant.id, earliest, _MOST_READ))
             since = max(since, datetime.combine(first, datetime.min.time(), since.tzinfo))
     if ip:
         try:
@@ -79,7 +79,7 @@ def list_events(
             raise ServiceProblem("invalid-request", f"ip: {error}", remedy=error.remedy) from None
     names: tuple[int | None, ...] = (None, None, None)
     if provider or stream is not None or relay is not None:
-        names = context.store.transaction(
+        names = context.store.read(
             lambda c: (
                 provider_id(c, tenant, provider) if provider else None,
                 part_id(c, tenant, "stream", stream) if stream is not None else None,
@@ -110,7 +110,7 @@ def list_events(
         found = find(unit.connection, query)
         return found, _lacks(unit) if found else {}
 
-    rows, lacks = context.unit(tenant.id, read)
+    rows, lacks = context.view(tenant.id, read)
     items = [_show(row, lacks) for row in rows[:limit]]
     last = rows[limit - 1] if len(rows) > limit else None
     after = (

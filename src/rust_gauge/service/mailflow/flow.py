@@ -96,7 +96,7 @@ def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
     where = _filter(context, tenant, query)
     span = last - first + timedelta(days=1)
 
-    def write(connection: Connection) -> Flow:
+    def read(connection: Connection) -> Flow:
         columns = columns_of(connection, tenant.id, today)
         reporting = store_flow.reporting_providers(connection, today - store_flow.REPORTS_WITHIN)
         lines = store_flow.flow_lines(connection, tenant.id, first, last, where)
@@ -119,7 +119,7 @@ def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
             causes=_causes(lines),
         )  # fmt: skip
 
-    return context.store.transaction(write)
+    return context.store.read(read)
 
 
 def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowDays:
@@ -129,7 +129,7 @@ def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowD
     length = (last - first).days + 1
     today = context.clock().date()
 
-    def write(connection: Connection) -> FlowDays:
+    def read(connection: Connection) -> FlowDays:
         columns = columns_of(connection, tenant.id, today)
         reporting = store_flow.reporting_providers(connection, today - store_flow.REPORTS_WITHIN)
         reporting |= {OTHER_PROVIDERS} if any(columns.place(id) == OTHER_PROVIDERS for id in reporting) else set()
@@ -143,7 +143,7 @@ def show_days(context: Context, tenant: TenantAccess, query: FlowQuery) -> FlowD
             first_day=first, last_day=last, series=[_series(ALL, ALL_LABEL, bool(reporting), days[0]), *series]
         )
 
-    return context.store.transaction(write)
+    return context.store.read(read)
 
 
 def _series(provider: str, label: str, reports: bool, days: list[FlowCounts]) -> FlowSeries:
@@ -189,7 +189,7 @@ def get_causes(context: Context, tenant: TenantAccess, query: FlowQuery) -> Caus
         made.sort(key=lambda row: -(row.bounced + row.delayed))
         return Causes(first_day=first, last_day=last, rows=made[:200])
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _examples(
@@ -223,12 +223,12 @@ def list_reply_patterns(
             for row in store_flow.reply_patterns(connection, tenant.id, begin, end, chosen, limit)
         ]  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def list_names(context: Context, tenant: TenantAccess) -> FlowNames:
     """Return the names by which mail can be filtered."""
-    return FlowNames(**context.store.transaction(lambda c: store_flow.names_of(c, tenant.id)))
+    return FlowNames(**context.store.read(lambda c: store_flow.names_of(c, tenant.id)))
 
 
 def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQuery) -> FlowComparison:
@@ -260,7 +260,7 @@ def compare(context: Context, tenant: TenantAccess, one: FlowQuery, other: FlowQ
             },
         )  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _called(query: FlowQuery) -> str:

@@ -185,7 +185,7 @@ def list_shifts(context: Context, tenant: TenantAccess, days: int) -> list[Shift
         rows = store.list_shifts(connection, tenant.id, _plain(now - timedelta(days=days)))
         return [_show(row, columns) for row in rows]
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _show(row: ShiftRow, columns: Columns) -> Shift:

@@ -94,7 +94,7 @@ def placement_history(
             changes=[change for _, change in changes][-_MOST_CHANGES:],
         )  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _by_run(connection: Connection, runs: Sequence[RunMoment]) -> dict[str, list[_Sum]]:

@@ -58,7 +58,7 @@ def explain_reading(
             annotations=annotations,
         )  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _moves(found: Examined, provider_id: int, one: Reading, other: Reading) -> list[Move]:

@@ -27,7 +27,7 @@ def forecast_reading(
     today = context.clock().date()
 
     found = examine(context, tenant, subject, name)
-    columns = context.store.transaction(lambda c: columns_of(c, tenant.id, today))
+    columns = context.store.read(lambda c: columns_of(c, tenant.id, today))
     provider_id = provider_id_of(tenant, columns, provider)
     if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
         raise ServiceProblem("not-found", f"{name} has no mail to forecast from")

@@ -36,4 +36,4 @@ def show_series(
             computed_at=context.clock() if found is not None else None, readings=shown,
         )  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)

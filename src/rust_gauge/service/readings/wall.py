@@ -96,7 +96,7 @@ def get_wall(
         ]
         return Wall.model_construct(day=today, days=days, subject=subject, columns=labels, rows=rows)
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def wall_json(wall: Wall) -> bytes:

@@ -37,7 +37,7 @@ def rehearse(context: Context, tenant: TenantAccess, name: str, body: RehearsalP
     published = published_policy(context, row.name)
     policy = tried_policy(body)
     missing, unknown = _missing_names(context, row.id, first, last) if body.np else ([], 0)
-    rehearsal = context.store.transaction(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy, missing))
+    rehearsal = context.store.read(lambda c: _rehearse(c, tenant.id, row.id, first, last, policy, missing))
     groups, receivers, to_fix, quiet, days = rehearsal
     return Rehearsal(
         domain=row.name, first=first, last=last, policy=body, record=_record(published, body),
@@ -57,7 +57,7 @@ def _record(published: PublishedPolicy, body: RehearsalPolicy) -> str:
 
 def _missing_names(context: Context, domain_id: int, first: date, last: date) -> tuple[list[str], int]:
     """Return the From domains below a domain that do not exist, and for how many DNS gave no answer."""
-    rows = context.store.transaction(lambda c: store.names_below(c, domain_id, first, last))
+    rows = context.store.read(lambda c: store.names_below(c, domain_id, first, last))
     names = [row.name for row in rows[:_NAMES]]
     found: dict[int, bool | None] = {}
 

@@ -104,7 +104,7 @@ def get_overview(context: Context, tenant: TenantAccess, name: str, days: int, l
             not_judged=store.count_waiting(connection, row.id),
         )  # fmt: skip
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def _by_receiver(
@@ -160,7 +160,7 @@ def list_domains(context: Context, tenant: TenantAccess, days: int, last: date |
             )  # fmt: skip
         return sorted(out, key=lambda each: (-each.ours.messages, each.domain))
 
-    return context.store.transaction(read)
+    return context.store.read(read)
 
 
 def groups_of(connection: Connection, domain_id: int, first: date, last: date) -> list[Group]:
@@ -234,7 +234,7 @@ def get_source(
     """Return one source with its addresses, days and identities. ServiceProblem `not-found`."""
     row = find_domain(context, tenant, name)
     first, last = period_of(context, days, last)
-    return context.store.transaction(lambda c: _details(c, tenant, row, source, first, last))
+    return context.store.read(lambda c: _details(c, tenant, row, source, first, last))
 
 
 def _details(

@@ -45,7 +45,7 @@ def get_streams(context: Context, tenant: TenantAccess, name: str, days: int, la
     """Return how each stream of a domain aligns, by what receivers reported. ServiceProblem `not-found`."""
     row = find_domain(context, tenant, name)
     first, last = period_of(context, days, last)
-    return context.store.transaction(lambda c: _read(c, tenant.id, row, first, last))
+    return context.store.read(lambda c: _read(c, tenant.id, row, first, last))
 
 
 def _read(connection: Connection, tenant_id: int, row: DomainRow, first: date, last: date) -> StreamAlignment:

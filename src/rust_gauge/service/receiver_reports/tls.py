@@ -31,7 +31,7 @@ def get_tls(context: Context, tenant: TenantAccess, name: str, days: int, last: 
     """Return sessions of a period by result, receiver and MX. ServiceProblem `not-found`."""
     row = find_domain(context, tenant, name)
     first, last = period_of(context, days, last)
-    return context.store.transaction(lambda c: tls_of(c, tenant.id, row, first, last))
+    return context.store.read(lambda c: tls_of(c, tenant.id, row, first, last))
 
 
 def tls_of(connection: Connection, tenant_id: int, row: DomainRow, first: date, last: date) -> TlsOverview:

@@ -165,7 +165,7 @@ def export(context: Context, tenant: TenantAccess, filter: Filter, form: str) ->
         yield csv_line(EXPORTED)
     after: Where | None = None
     while True:
-        rows, items = context.store.transaction(partial(_export_page, tenant_id=tenant.id, filter=filter, after=after))
+        rows, items = context.store.read(partial(_export_page, tenant_id=tenant.id, filter=filter, after=after))
         if form == "csv":
             yield b"".join(csv_line([_cell(getattr(item, name)) for name in EXPORTED]) for item in items)
         else:

@@ -1,0 +1,139 @@
+"""A transaction whose server goes away is tried again, and done once, whenever that happens."""
+
+import socket
+import threading
+from collections.abc import Iterator
+from contextlib import suppress
+
+import pytest
+from sqlalchemy import Connection, text
+from sqlalchemy.engine import make_url
+
+from rust_gauge.store.engine import Store, StoreUnavailable
+from tests.conftest import World
+
+
+class Cutter:
+    """Stands between a client and MariaDB, and cuts connections at a statement: before the server has it, or after."""
+
+    def __init__(self, port: int) -> None:
+        self._server_port = port
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        self.cuts: list[tuple[bytes, bool]] = []  # (in which message of the client, whether the server gets it)
+        self.refuses = False
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        with suppress(OSError):
+            while True:
+                client, _ = self._listener.accept()
+                if self.refuses:
+                    client.close()
+                    continue
+                server = socket.create_connection(("127.0.0.1", self._server_port))
+                threading.Thread(target=self._answers, args=(server, client), daemon=True).start()
+                threading.Thread(target=self._asks, args=(client, server), daemon=True).start()
+
+    def _asks(self, client: socket.socket, server: socket.socket) -> None:
+        with suppress(OSError):
+            while octets := client.recv(65536):
+                if self.cuts and self.cuts[0][0] in octets:
+                    _, arrives = self.cuts.pop(0)
+                    client.shutdown(socket.SHUT_WR)  # its answer is lost
+                    if arrives:
+                        server.sendall(octets)
+                        server.recv(65536)  # what the other thread did not take: it is done now
+                    server.close()
+                    client.close()
+                    return
+                server.sendall(octets)
+
+    def _answers(self, server: socket.socket, client: socket.socket) -> None:
+        with suppress(OSError):
+            while octets := server.recv(65536):
+                client.sendall(octets)
+
+    def close(self) -> None:
+        self._listener.close()
+
+
+@pytest.fixture
+def cutter(world: World) -> Iterator[Cutter]:
+    made = Cutter(world.database.port)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def store(world: World, cutter: Cutter) -> Iterator[Store]:
+    made = Store(str(make_url(world.database.url).set(port=cutter.port).render_as_string(False)), patience=20)
+    with world.context.store.engine.begin() as connection:
+        connection.execute(text("CREATE TABLE IF NOT EXISTS tally (n INT NOT NULL PRIMARY KEY)"))
+        connection.execute(text("DELETE FROM tally"))
+    yield made
+    made.close()
+    with world.context.store.engine.begin() as connection:
+        connection.execute(text("DROP TABLE tally"))
+
+
+def tallied(world: World) -> int:
+    with world.context.store.engine.connect() as connection:
+        return int(connection.scalar(text("SELECT COUNT(*) FROM tally")) or 0)
+
+
+def count_up(connection: Connection) -> int:
+    """Add one: done twice it shows."""
+    connection.execute(text("INSERT INTO tally SELECT COALESCE(MAX(n), 0) + 1 FROM tally"))
+    return int(connection.scalar(text("SELECT MAX(n) FROM tally")) or 0)
+
+
+@pytest.mark.parametrize("arrives", [False, True])
+@pytest.mark.parametrize("at", [b"INSERT INTO tally", b"SELECT MAX", b"INSERT INTO unit_of_work", b"COMMIT"])
+def test_a_transaction_is_done_once_wherever_its_connection_ends(
+    world: World, store: Store, cutter: Cutter, at: bytes, arrives: bool
+) -> None:
+    assert store.transaction(count_up) == 1
+    cutter.cuts = [(at, arrives)]
+    assert store.transaction(count_up) == 2
+    assert cutter.cuts == []
+    assert tallied(world) == 2
+
+
+def test_it_is_done_once_though_the_question_what_became_of_it_is_cut_off_too(
+    world: World, store: Store, cutter: Cutter
+) -> None:
+    cutter.cuts = [(b"COMMIT", True), (b"SELECT id FROM unit_of_work", True), (b"SELECT id FROM unit_of_work", False)]
+    assert store.transaction(count_up) == 1
+    assert (cutter.cuts, tallied(world)) == ([], 1)
+
+
+def test_what_only_reads_leaves_no_trace(world: World, store: Store, cutter: Cutter) -> None:
+    def units() -> int:
+        with world.context.store.engine.connect() as connection:
+            return int(connection.scalar(text("SELECT COUNT(*) FROM unit_of_work")) or 0)
+
+    before = units()
+    cutter.cuts = [(b"SELECT COUNT", True)]
+    assert store.transaction(lambda c: c.scalar(text("SELECT COUNT(*) FROM tally"))) == 0
+    assert units() == before
+    store.transaction(count_up)
+    assert units() == before + 1
+
+
+def test_a_database_that_stays_away_is_unavailable_in_the_end(world: World, cutter: Cutter, store: Store) -> None:
+    hasty = Store(store.url, patience=0.5)
+    cutter.refuses = True
+    with pytest.raises(StoreUnavailable) as caught:
+        hasty.transaction(count_up)
+    assert caught.value.remedy.startswith("Nothing was stored")
+    hasty.close()
+
+
+def test_without_patience_a_lost_commit_is_not_called_undone(world: World, cutter: Cutter, store: Store) -> None:
+    single = Store(store.url)
+    cutter.cuts = [(b"COMMIT", True)]
+    with pytest.raises(StoreUnavailable) as caught:
+        single.transaction(count_up)
+    assert caught.value.remedy.startswith("Whether it was stored is not known")
+    single.close()
