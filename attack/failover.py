@@ -17,6 +17,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -128,6 +129,7 @@ class Load:
     lock: threading.Lock = field(default_factory=threading.Lock)
     next: int = 0
     strange: list[str] = field(default_factory=list)
+    statuses: Counter[int | str] = field(default_factory=Counter)  # of answers to senders
 
     def threads(self) -> list[threading.Thread]:
         """Return senders, the writer of the log, and who asks whether the services are ready."""
@@ -146,12 +148,15 @@ class Load:
                 url = f"http://127.0.0.1:{chance.choice(self.ports)}/api/v1/tenants/{self.tenant.slug}/events"
                 try:
                     answer = httpx.post(url, content=body, headers=headers, timeout=30)
-                except httpx.TransportError:
+                except httpx.TransportError as error:
+                    self.statuses[type(error).__name__] += 1
                     continue
+                self.statuses[answer.status_code] += 1
                 if answer.status_code == 200:
                     break
                 if answer.status_code not in (429, 503):
                     self.strange.append(f"{answer.status_code} {answer.text[:200]}")
+                    return
                 time.sleep(0.2)
             with self.lock:
                 self.acknowledged.append(time.monotonic())
@@ -275,6 +280,7 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             _until(partial(_goes_on, load, began), 60)
             time.sleep(chance.uniform(0, 4))
             away = _gap(load, began)
+            load.statuses.clear()
             returned = time.monotonic()
             _bring_back(writer, cluster, hosts, way)
             _until(partial(_is_synced, writer, cluster.agents[cluster.nodes.index(writer)]), 120)
@@ -283,6 +289,7 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             good = good and max(away, back) <= _LONGEST
             print(f"| {number} | {writer.name} | {way} | {away:.1f} | {back:.1f} |", flush=True)
     except Exception:
+        print(dict(load.statuses), load.strange[-3:], file=sys.stderr, flush=True)
         for node, agent in zip(cluster.nodes, cluster.agents, strict=True):
             said = f"{node.name}: {agent.problem(writing=True)}\n{node._log_tail()}\n{_statements(node)}\n"
             print(said, file=sys.stderr, flush=True)

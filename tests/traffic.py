@@ -13,7 +13,7 @@ def mail(number: int) -> list[dict[str, Any]]:
             "stream": "newsletter", "relay": "office-1", "campaign": f"c{number % 3}"}  # fmt: skip
 
     def event(kind: str, seconds: int, **more: Any) -> dict[str, Any]:
-        return {**base, "kind": kind, "time": (start + timedelta(seconds=number + seconds)).isoformat(), **more}
+        return {**base, "kind": kind, "time": (start + timedelta(seconds=number % 3000 + seconds)).isoformat(), **more}
 
     out = [event("delivered", 60, seconds_taken=2.5)]
     if number % 4 == 0:

@@ -1,11 +1,19 @@
 /** The service as the console sees it: typed by the OpenAPI document, problems as errors. */
 import createClient from 'openapi-fetch';
 import type {components, paths} from './schema';
+import {noteViews} from './views';
 
 export type Schemas = components['schemas'];
 export type Problem = Schemas['Problem'];
 
-export const api = createClient<paths>({baseUrl: window.location.origin, fetch: (request: Request) => fetch(request)});
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: async (request: Request) => {
+    const response = await fetch(request);
+    noteViews(response.headers.get('Views-From'));
+    return response;
+  },
+});
 
 /** The service said no; `problem` is its RFC 9457 document. */
 export class ProblemError extends Error {

@@ -2,8 +2,10 @@ import {useState, type ReactNode} from 'react';
 import {Link, NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
+import {useViews} from '../api/views';
 import {Choice} from '../design/Choice';
 import {HasRole, Needs, type Role} from '../design/may';
+import {Notice} from '../design/Notice';
 import {colour, narrow, space} from '../design/tokens';
 import {periods, useView} from './view';
 import {applyTheme, savedTheme, type ThemeChoice} from './theme';
@@ -63,6 +65,15 @@ const Main = styled.main`
     padding: ${space.m};
   }
 `;
+
+/** Says that views are slower now, and why; they are right all the same. */
+function Behind() {
+  const views = useViews();
+  if (!views?.fromPrimary) return null;
+  const why =
+    views.lag === undefined ? 'the replica does not answer' : `the replica is ${Math.round(views.lag)} s behind`;
+  return <Notice title={`Views come from the primary database: ${why}`}>They are complete, and may be slower.</Notice>;
+}
 
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
   const view = useView();
@@ -129,6 +140,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
         <Person who={who} />
       </Bar>
       <Main>
+        <Behind />
         <HasRole own={roleAt(who, location.pathname, view.tenant)}>
           <Needs least="operator">{children}</Needs>
         </HasRole>
