@@ -90,8 +90,9 @@ class Hosts:
         with contextlib.suppress(subprocess.CalledProcessError):
             _ip("link del rg-bridge")
         for n in (1, 2, 3):
-            with contextlib.suppress(subprocess.CalledProcessError):
-                _ip(f"netns del rg-{n}")
+            for words in (f"link del rg-out{n}", f"netns del rg-{n}"):
+                with contextlib.suppress(subprocess.CalledProcessError):
+                    _ip(words)
 
     def places(self) -> tuple[Place, ...]:
         """Return where the nodes run; empty for loopback."""

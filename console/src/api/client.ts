@@ -1,6 +1,7 @@
 /** The service as the console sees it: typed by the OpenAPI document, problems as errors. */
 import createClient from 'openapi-fetch';
 import type {components, paths} from './schema';
+import {conditionally} from './conditional';
 import {noteViews} from './views';
 
 export type Schemas = components['schemas'];
@@ -9,7 +10,7 @@ export type Problem = Schemas['Problem'];
 export const api = createClient<paths>({
   baseUrl: window.location.origin,
   fetch: async (request: Request) => {
-    const response = await fetch(request);
+    const response = await conditionally(request);
     noteViews(response.headers.get('Views-From'));
     return response;
   },

@@ -8190,6 +8190,7 @@ export interface components {
          *         "condition": "sound",
          *         "mail": 0.5,
          *         "provisional": true,
+         *         "factors": {},
          *         "pulls": [
          *           {
          *             "factor": "complaints",
@@ -8219,6 +8220,7 @@ export interface components {
          *         "condition": "sound",
          *         "mail": 0.5,
          *         "provisional": true,
+         *         "factors": {},
          *         "pulls": [
          *           {
          *             "factor": "complaints",
@@ -17867,6 +17869,7 @@ export interface components {
          *       "condition": "sound",
          *       "mail": 0.5,
          *       "provisional": true,
+         *       "factors": {},
          *       "pulls": [
          *         {
          *           "factor": "complaints",
@@ -17912,7 +17915,18 @@ export interface components {
              * @description The day is not over yet
              */
             provisional: boolean;
-            /** Pulls */
+            /**
+             * Factors
+             * @description Points of each factor, over all providers
+             * @default {}
+             */
+            factors: {
+                [key: string]: number;
+            };
+            /**
+             * Pulls
+             * @description The heaviest first
+             */
             pulls: components["schemas"]["Pull"][];
         };
         /**
@@ -17979,6 +17993,7 @@ export interface components {
          *           "condition": "sound",
          *           "mail": 0.5,
          *           "provisional": true,
+         *           "factors": {},
          *           "pulls": [
          *             {
          *               "factor": "complaints",
@@ -52183,6 +52198,8 @@ export interface operations {
                 first?: string | null;
                 /** @description Last day, UTC */
                 last?: string | null;
+                /** @description `heaviest`: of days before the last only the heaviest pull; much smaller */
+                pulls?: "all" | "heaviest";
             };
             header?: never;
             path: {

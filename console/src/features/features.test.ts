@@ -24,6 +24,7 @@ const pull = (over: Partial<Schemas['Pull']> = {}): Schemas['Pull'] => ({
   ...over,
 });
 const reading = (over: Partial<Schemas['Reading']> = {}): Schemas['Reading'] => ({
+  factors: {},
   day: '2026-11-20',
   value: 54,
   margin: 4,

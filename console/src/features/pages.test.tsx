@@ -93,6 +93,7 @@ const audit: Schemas['Audit'] = {
 };
 const reading = (day: string, value: number | null): Schemas['Reading'] => ({
   day,
+  factors: value == null ? {} : {refusals: 30},
   value,
   margin: value == null ? null : 4,
   condition: value == null ? null : 'corroded',

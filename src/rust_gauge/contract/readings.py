@@ -60,7 +60,11 @@ class Reading(Model):
     condition: Condition | None
     mail: float = Field(description="Messages it is based on, weighted by age")
     provisional: bool = Field(description="The day is not over yet")
-    pulls: list[Pull]
+    factors: dict[FactorName, float] = Field(default={}, description="Points of each factor, over all providers")
+    pulls: list[Pull] = Field(description="The heaviest first")
+
+
+PullsShown = Literal["all", "heaviest"]
 
 
 class ReadingSeries(Model):

@@ -252,7 +252,7 @@ const SHOWN = 5;
 function PullsOverTime({readings}: {readings: Reading[]}) {
   const totals = new Map<string, number>();
   for (const each of readings)
-    for (const pull of each.pulls) totals.set(pull.factor, (totals.get(pull.factor) ?? 0) + pull.points);
+    for (const [name, points] of Object.entries(each.factors ?? {})) totals.set(name, (totals.get(name) ?? 0) + points);
   const chosen: string[] = [...totals]
     .sort((a, b) => b[1] - a[1])
     .slice(0, SHOWN)
@@ -261,9 +261,9 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
   const data = readings.map((each) => {
     const row: Record<string, number | string> = {day: each.day, rest: 0};
     for (const name of chosen) row[name] = 0;
-    for (const pull of each.pulls) {
-      const at = chosen.includes(pull.factor) ? pull.factor : 'rest';
-      row[at] = Number(row[at]) + pull.points;
+    for (const [name, points] of Object.entries(each.factors ?? {})) {
+      const at = chosen.includes(name) ? name : 'rest';
+      row[at] = Number(row[at]) + points;
     }
     return row;
   });

@@ -18,7 +18,10 @@ const readingsQuery = (tenant: string, of: Subjected, first: string) =>
     queryKey: ['readings', tenant, of, first],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/readings', {params: {path: {tenant}, query: {...asked(of), first}}, signal}),
+        api.GET('/api/v1/tenants/{tenant}/readings', {
+          params: {path: {tenant}, query: {...asked(of), first, pulls: 'heaviest'}},
+          signal,
+        }),
       ),
     placeholderData: (previous) => previous,
   });

@@ -33,6 +33,7 @@ const pull: Schemas['Pull'] = {
 };
 const reading = (day: string, value: number | null, pulls: Schemas['Pull'][] = []): Schemas['Reading'] => ({
   day,
+  factors: Object.fromEntries(pulls.map((each) => [each.factor, each.points])),
   value,
   margin: value == null ? null : 2,
   condition: value == null ? null : 'sound',

@@ -19,6 +19,7 @@ from rust_gauge import __version__
 from rust_gauge.contract.common import Problem, ProblemError
 from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.service.http.admission import THREADS, UNKNOWN_BODY, Busy, TooMany, is_known
+from rust_gauge.service.http.conditional import Conditional
 from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.metrics import add_metrics
 from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
@@ -75,6 +76,7 @@ def create_application(
     requests = add_metrics(app, context) if context is not None else None
     _add_console(app)
     _complete_document(app)
+    app.add_middleware(Conditional)
     if context is not None and context.store.reader is not None:
         app.add_middleware(ViewsFrom, reader=context.store.reader, seconds=context.settings.database_read_lag)
     limit = context.settings.max_body_bytes if context else 0

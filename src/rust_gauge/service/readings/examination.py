@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy import Connection
 
-from rust_gauge.contract.readings import Pull, Reading, Subject, Unit
+from rust_gauge.contract.readings import Pull, PullsShown, Reading, Subject, Unit
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.reputation import (
@@ -149,8 +149,11 @@ def provider_id_of(tenant: TenantAccess, columns: Columns, provider: str | None)
     return found
 
 
-def readings_between(found: Examined, provider_id: int, first: date, last: date) -> list[Reading]:
-    """Readings of days within the examined ones, overall or at one provider."""
+def readings_between(
+    found: Examined, provider_id: int, first: date, last: date, pulls: PullsShown = "all"
+) -> list[Reading]:
+    """Return readings of days within the examined ones, overall or at one provider; with all pulls, or of days before
+    the last with the heaviest alone."""
     start = max(0, (first - found.first).days)
     end = min(found.days, (last - found.first).days + 1)
     whole = over_providers(found.readings) if provider_id == ALL_PROVIDERS else None
@@ -158,7 +161,7 @@ def readings_between(found: Examined, provider_id: int, first: date, last: date)
     shown = whole or found.readings
     out = []
     for at in range(start, end):
-        pulls = _pulls(found, at, row, whole)
+        of_day, factors = _pulls(found, at, row, whole, None if pulls == "all" or at == end - 1 else 1)
         tenths = int(shown.tenths[row, at])
         value = None if tenths == NO_VALUE else tenths / 10
         day = found.first + timedelta(days=at)
@@ -167,22 +170,32 @@ def readings_between(found: Examined, provider_id: int, first: date, last: date)
                 day=day, value=value, margin=None if value is None else int(shown.margin[row, at]) / 10,
                 condition=None if value is None else condition_of(value).value,
                 mail=round(float(shown.mail[row, at]), 1), provisional=day >= found.place.today,
-                pulls=pulls if value is not None else [],
+                factors=factors if value is not None else {}, pulls=of_day if value is not None else [],
             )
         )  # fmt: skip
     seen = next((n for n, reading in enumerate(out) if reading.mail > 0), len(out))
     return out[seen:]  # from the first mail on
 
 
-def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[Pull]:
-    """Pulls of a day, the heaviest first: of one provider's reading, or of that over all."""
+def _pulls(
+    found: Examined, at: int, row: int, whole: Readings | None, most: int | None
+) -> tuple[list[Pull], dict[Any, float]]:
+    """Return pulls of a day, the heaviest first, `most` of them, and the points of each factor: of one provider's
+    reading, or of that over all."""
     if whole is None:
         rows, tenths = [row], found.readings.pulls[:, [row], at]
     else:
         rows, tenths = list(range(len(found.providers))), split(found.readings, whole, at)
     columns = found.place.columns
+    names = [factor.name for factor in found.place.factors]
+    sums = tenths.sum(axis=1)
+    factors = {names[at]: int(sums[at]) / 10 for at in np.flatnonzero(sums)}
+    there = sorted(
+        ((int(f), int(r)) for f, r in zip(*np.nonzero(tenths), strict=True)),
+        key=lambda cell: (-tenths[cell], names[cell[0]], columns.name(found.providers[rows[cell[1]]])),
+    )
     pulls = []
-    for factor_at, row_at in zip(*np.nonzero(tenths), strict=True):
+    for factor_at, row_at in there[:most]:
         provider = found.providers[rows[row_at]]
         factor = found.place.factors[factor_at]
         measure, low, high = measured_at(found, int(factor_at), rows[row_at], at)
@@ -195,7 +208,7 @@ def _pulls(found: Examined, at: int, row: int, whole: Readings | None) -> list[P
                 **seen_lately(found, factor, [rows[row_at]], at),
             )
         )  # fmt: skip
-    return sorted(pulls, key=lambda pull: (-pull.points, pull.factor, pull.provider))
+    return pulls, factors
 
 
 def seen_lately(found: Examined, factor: Factor, rows: Sequence[int], at: int) -> dict[str, Any]:

@@ -12,6 +12,7 @@ from rust_gauge.contract.readings import (
     ForecastRequest,
     Headroom,
     NewAnnotation,
+    PullsShown,
     ReadingSeries,
     ReadingSettings,
     ReadingSettingsView,
@@ -55,13 +56,17 @@ Provider = Annotated[str | None, Query(max_length=253, description="Provider, or
 SubjectName = Annotated[str, Query(min_length=1, max_length=253, description="Name of the subject")]
 
 
-@router.get("/tenants/{tenant}/readings", tags=["readings"], operation_id="list_readings")
+@router.get("/tenants/{tenant}/readings", tags=["readings"], operation_id="list_readings", response_model=ReadingSeries)
 def list_readings(
     context: Ctx, tenant: Tenant, name: SubjectName, subject: Subject = "domain", provider: Provider = None,
     first: First = None, last: Last = None,
-) -> ReadingSeries:  # fmt: skip
+    pulls: Annotated[
+        PullsShown, Query(description="`heaviest`: of days before the last only the heaviest pull; much smaller")
+    ] = "all",
+) -> Response:  # fmt: skip
     """Return a subject's readings by day; the last 90 days if no dates are given."""
-    return series.show_series(context, tenant, subject, name, provider, first, last)
+    found = series.show_series(context, tenant, subject, name, provider, first, last, pulls)
+    return Response(found.model_dump_json(), media_type="application/json")
 
 
 @router.get("/tenants/{tenant}/readings/explanation", tags=["readings"], operation_id="explain_reading")
