@@ -38,7 +38,6 @@ from rust_gauge.contract.jobs import ImportRequest
 from rust_gauge.contract.tokens import NewToken
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.cluster import Cluster, ClusterNode, Place
-from rust_gauge.launch.database_agent import Agent
 from rust_gauge.launch.main import prepare
 from rust_gauge.launch.mariadb import free_port
 from rust_gauge.service.accounts import tokens
@@ -284,7 +283,7 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             load.statuses.clear()
             returned = time.monotonic()
             _bring_back(writer, cluster, hosts, way)
-            _until(partial(_is_synced, writer, cluster.agents[cluster.nodes.index(writer)]), 120)
+            _until(partial(_is_synced, cluster, cluster.nodes.index(writer)), 120)
             time.sleep(2)
             back = _gap(load, returned)
             good = good and max(away, back) <= _LONGEST
@@ -352,13 +351,10 @@ def _goes_on(load: Load, began: float) -> bool:
         return time.monotonic() - began > 3 and sum(at > began + 1 for at in load.acknowledged) >= 3
 
 
-def _is_synced(node: ClusterNode, agent: Agent) -> bool:
-    """Whether a node is back; one that gave up while it was alone is started again, as the system would do."""
-    if node.process is not None and node.process.poll() is not None:
-        print(f"  {node.name} ended by itself: {node._log_tail()[-300:]}", file=sys.stderr, flush=True)
-        node.process = None
-        node.join()
-    return not agent.problem(writing=True)
+def _is_synced(cluster: Cluster, number: int) -> bool:
+    """Whether a node is back; one that gave up while it was alone is started again, as `rustgauged cluster` does."""
+    cluster.tend(number)
+    return not cluster.agents[number].problem(writing=True)
 
 
 def _gap(load: Load, began: float) -> float:

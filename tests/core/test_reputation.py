@@ -1,5 +1,6 @@
 """The arithmetic of readings: exact sums, margins, memory, fairness, what would follow."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -382,20 +383,31 @@ def test_less_volume_brings_a_jump_down() -> None:
 def test_the_room_is_the_least_number_that_reaches_the_line(n: int, name: str) -> None:
     counts = mail(n)
     factor = FACTORS[NAMES.index(name)]
-    found = headroom(counts, around(), name, factor.watch)
-    assert found is not None
-    for number, reaches in ((found, True), (found - 1, False)):
+    ((watch, stop),) = headroom(counts, around(), name, [factor.watch, factor.stop])
+    assert watch is not None
+    assert stop is None or stop >= watch
+    for number, line, reaches in ((watch, factor.watch, True), (watch - 1, factor.watch, False),
+                                  *(((stop, factor.stop, True), (stop - 1, factor.stop, False)) if stop else ())):  # fmt: skip
         tried = counts.copy()
         tried[COUNTS.index(name), 0, -1] += number
         measures = read(tried, around()).measures
         assert measures is not None
-        assert (measures.value[NAMES.index(name), 0, -1] >= factor.watch) is np.bool_(reaches)
+        assert (measures.value[NAMES.index(name), 0, -1] >= line) is np.bool_(reaches)
 
 
 def test_there_is_no_room_where_nothing_is_measured_or_the_line_is_behind() -> None:
-    assert headroom(mail(1000, complaints=0.01), around(), "complaints", 0.003) == 0
-    assert headroom(mail(1000), around(reports=False), "complaints", 0.003) is None
-    assert headroom(mail(1000), around(), "volume", 1.0) is None
+    assert headroom(mail(1000, complaints=0.01), around(), "complaints", [0.003]) == [[0]]
+    assert headroom(mail(1000), around(reports=False), "complaints", [0.003]) == [[None]]
+    assert headroom(mail(1000), around(), "volume", [1.0]) == [[None]]
+
+
+def test_the_room_of_several_series_is_that_of_each_alone() -> None:
+    each = [mail(n, complaints=share) for n, share in ((900, 0.0), (40, 0.0), (5000, 0.01), (20_000, 0.0005))]
+    lines = [0.001, 0.003]
+    several = replace(around(), reports=np.ones(len(each), dtype=bool), sender=None)
+    together = headroom(np.concatenate(each, axis=1), several, "complaints", lines)
+    assert together == [headroom(counts, around(), "complaints", lines)[0] for counts in each]
+    assert together[2] == [0, 0]
 
 
 # Posteriors and lines
@@ -490,7 +502,7 @@ def test_a_forecast_sends_copies_as_before_whatever_the_volume() -> None:
     counts = with_copies(mail(1000), 4, 4)
     usual, halved = (forecast(counts, around(), 10, Change(volume=volume)) for volume in (1.0, 0.5))
     assert abs(pull(usual, "placement") - pull(halved, "placement")) < 0.2
-    assert headroom(counts, around(), "placement", 0.5) is None
+    assert headroom(counts, around(), "placement", [0.5]) == [[None]]
 
 
 # What receivers report

@@ -233,11 +233,22 @@ class Cluster:
 
     def _revive(self) -> None:
         while not self._over.wait(1.0):
-            for node in self.nodes:
-                if node.process is not None and node.process.poll() is not None and not self._over.is_set():
-                    node.process = None
-                    with contextlib.suppress(LaunchError):
-                        node.join()
+            for number in range(len(self.nodes)):
+                with contextlib.suppress(LaunchError):
+                    self.tend(number)
+
+    def tend(self, number: int) -> None:
+        """Start a node again that ended, or that runs without looking for its cluster. LaunchError where that fails."""
+        node, agent = self.nodes[number], self.agents[number]
+        if node.process is None or self._over.is_set():
+            return
+        if node.process.poll() is None:
+            agent.problem(writing=False)
+            if not agent.has_given_up:
+                return
+            node.stop()
+        node.process = None
+        node.join()
 
     def _start_proxy(self) -> None:
         self.write_port, self.read_port = self.write_port or free_port(33_860), self.read_port or free_port(33_861)

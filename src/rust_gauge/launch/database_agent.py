@@ -7,6 +7,7 @@ GET /writer is 200 where the server is in the cluster's majority, has all that t
 
 import contextlib
 import threading
+import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
@@ -15,6 +16,8 @@ from sqlalchemy.engine import make_url
 
 _PATIENCE = 1  # seconds for an answer of the server
 _SYNCED = "4"
+_DISCONNECTED = "Disconnected"
+_GIVEN_UP = 5.0  # seconds
 
 
 class Agent:
@@ -26,6 +29,7 @@ class Agent:
         self._lock = threading.Lock()
         self._connection: Any = None
         self.is_writer = False
+        self._disconnected_since: float | None = None
         agent = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -50,10 +54,6 @@ class Agent:
         """Answer from now on, in a thread."""
         self._thread.start()
 
-    def serve(self) -> None:
-        """Answer until the process is ended."""
-        self._server.serve_forever()
-
     def stop(self) -> None:
         """Answer no more."""
         self._server.shutdown()
@@ -71,9 +71,20 @@ class Agent:
                 text = f"the server does not answer ({type(error).__name__})"
             else:
                 text = _problem(status, writing=writing)
+            if status.get("wsrep_cluster_status") != _DISCONNECTED:
+                self._disconnected_since = None
+            elif self._disconnected_since is None:
+                self._disconnected_since = time.monotonic()
             if writing:
                 self.is_writer = not text
         return text
+
+    @property
+    def has_given_up(self) -> bool:
+        """Whether the server runs without its cluster for a while: it was cut off, and does not look for the others any
+        more. Only a restart brings it back."""
+        since = self._disconnected_since
+        return since is not None and time.monotonic() - since > _GIVEN_UP
 
     def _ask(self) -> dict[str, str]:
         if self._connection is None:

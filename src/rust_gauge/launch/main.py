@@ -20,9 +20,12 @@ import contextlib
 import getpass
 import json
 import secrets
+import shlex
 import signal
+import subprocess
 import sys
 import threading
+import time
 from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import datetime
@@ -102,6 +105,9 @@ def _parser() -> argparse.ArgumentParser:
     )
     agent.add_argument("--host", default="127.0.0.1", help="address to listen on")
     agent.add_argument("--port", type=int, default=33_871)
+    agent.add_argument(
+        "--restart", metavar="COMMAND", help="run this when the server has lost its cluster and stopped looking for it"
+    )
     agent.set_defaults(run=_database_agent)
     backup = commands.add_parser("backup", help="write a consistent copy of the database into a new directory")
     backup.add_argument("directory", type=Path)
@@ -534,8 +540,14 @@ def _database_agent(settings: Settings, arguments: argparse.Namespace) -> int:
     if settings.database_url is None:
         raise LaunchError("database_url is not set: it is the address of the MariaDB beside this agent")
     agent = Agent(settings.database_url.get_secret_value(), arguments.host, arguments.port)
+    agent.start()
     with contextlib.suppress(KeyboardInterrupt):
-        agent.serve()
+        while True:
+            time.sleep(1)
+            if arguments.restart and agent.has_given_up:
+                print(f"The server has given up its cluster; running {arguments.restart}", flush=True)
+                subprocess.run(shlex.split(arguments.restart), check=False)
+                time.sleep(30)  # it needs a while to come back
     return 0
 
 

@@ -47,12 +47,12 @@ def counters(
         where += f" AND {_of_domains(connection, tenant_id)}"
     if kind == 4:
         where += f" AND label_id IN (SELECT id FROM event_label WHERE tenant_id = {tenant_id} AND what = 0)"
-    keys = f"{column}, provider_id, day, kind, cause, permanence"
+    keys = f"{column}, provider_id, kind, cause, permanence"
     sql = (
-        f"SELECT {column}, provider_id, DATEDIFF(day, {literal(since)}), kind, cause, permanence, "
-        f"CAST(SUM(n) AS UNSIGNED) FROM {table} WHERE {where} GROUP BY {keys}"
+        f"SELECT {keys}, GROUP_CONCAT(DATEDIFF(day, {literal(since)}), ',', n) FROM (SELECT {keys}, day, SUM(n) AS n "
+        f"FROM {table} WHERE {where} GROUP BY {keys}, day) AS days GROUP BY {keys}"
     )
-    return CounterRows.of(raw_rows(connection, sql))
+    return CounterRows.of_series(raw_rows(connection, sql))
 
 
 HELD = 99  # stands for a kind of counter: mail to addresses that were held

@@ -4,10 +4,11 @@ Nothing here is a model of its own. Days are put behind those that there are, wi
 lets expect, and read by the same arithmetic.
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rust_gauge.core.reputation.factors import FACTORS, NAMES, Factor, Kind
 from rust_gauge.core.reputation.memory import Array
@@ -17,7 +18,7 @@ _PACE_DAYS = 14  # two of each weekday
 _LOOKED_BACK = 120  # days that a question about today needs
 _COPIES = ("copies", "placement")
 _ASIDE = ("copies", "reported")  # what is no event of mail that we count ourselves
-_TRIED = 40  # numbers at once when the one is sought that reaches a line
+_TRIED = 4  # numbers at once when the one is sought that reaches a line
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,38 +75,52 @@ def extended(counts: Array, around: Surroundings, days: int, change: Change) -> 
 
 
 def headroom(
-    counts: Array, around: Surroundings, factor: str, line: float, factors: tuple[Factor, ...] = FACTORS
-) -> int | None:
-    """How many more of a factor's events today until its measure reaches `line`; 0 where it has. For one series.
+    counts: Array, around: Surroundings, factor: str, lines: Sequence[float], factors: tuple[Factor, ...] = FACTORS
+) -> list[list[int | None]]:
+    """How many more of a factor's events today until its measure reaches each of these lines; 0 where it has.
 
-    None where the factor is not counted in events, cannot be measured, or no number of them would do.
+    `counts` are (kinds, series, days). The answer is by series, then by line. None where the factor is not counted in
+    events, cannot be measured, or no number of them would do.
     """
     place = NAMES.index(factor)
-    if factors[place].kind is not Kind.RATE or factors[place].of in _ASIDE or counts.shape[1] != 1:
-        return None
+    series = counts.shape[1]
+    if factors[place].kind is not Kind.RATE or factors[place].of in _ASIDE or not series:
+        return [[None] * len(lines) for _ in range(series)]
     counts, around = counts[..., -_LOOKED_BACK:], _last(around, _LOOKED_BACK)
     row = COUNTS.index(factor)
-    most = max(10, int(counts[0, 0, -7:].sum()))
+    most = np.maximum(10, counts[0, :, -7:].sum(axis=1).astype(int))
 
-    def reached(numbers: Array) -> Array:
-        many = np.repeat(counts, len(numbers), axis=1)
-        many[row, :, -1] += numbers
-        value = measure(many, _times(around, len(numbers)), (factors[place],)).value[0, :, -1]
-        return np.nan_to_num(value, nan=-1.0)
+    def reached(numbers: NDArray[np.int64]) -> Array:
+        """Return the measure for (series, numbers) of events more. Many at once cost little more than one."""
+        n = numbers.shape[1]
+        many = np.repeat(counts, n, axis=1)
+        many[row, :, -1] += numbers.ravel()
+        value = measure(many, _times(around, n), (factors[place],)).value[0, :, -1]
+        return np.nan_to_num(value, nan=-1.0).reshape(series, n)
 
-    now, most_of_all = reached(np.array([0.0, float(most)]))
-    if now < 0 or most_of_all < line:
-        return None
-    if now >= line:
-        return 0
-    low, high = 0, most  # not reached, reached
-    while high - low > 1:  # many at once cost little more than one
-        tried = np.unique(np.linspace(low, high, _TRIED + 2).astype(int)[1:-1])
-        tried = tried[(tried > low) & (tried < high)]
-        enough = reached(tried.astype(float)) >= line
-        first = int(enough.argmax()) if enough.any() else len(tried)
-        low, high = (int(tried[first - 1]) if first else low), (int(tried[first]) if first < len(tried) else high)
-    return high
+    wanted = np.asarray(lines, dtype=float)[None, :]
+    ends = reached(np.stack([np.zeros_like(most), most], axis=1))
+    now, most_of_all = ends[:, :1], ends[:, 1:]
+    none = (now < 0) | (most_of_all < wanted)
+    zero = ~none & (now >= wanted)
+    low = np.zeros((series, len(lines)), dtype=np.int64)  # not reached
+    high = np.repeat(most[:, None], len(lines), axis=1)  # reached
+    high[none | zero] = 0
+    steps = np.arange(1, _TRIED + 1) / (_TRIED + 1)
+    while (high - low > 1).any():
+        tried = (low[..., None] + (high - low)[..., None] * steps).astype(np.int64)
+        tried = np.clip(tried, np.minimum(low + 1, high)[..., None], np.maximum(high - 1, low)[..., None])
+        enough = reached(tried.reshape(series, -1)).reshape(tried.shape) >= wanted[..., None]
+        enough &= tried > low[..., None]
+        first = np.where(enough.any(axis=-1), enough.argmax(axis=-1), _TRIED)
+        with_ends = np.concatenate([low[..., None], tried, high[..., None]], axis=-1)
+        low, high = (
+            np.take_along_axis(with_ends, (first + k)[..., None], axis=-1)[..., 0] for k in (0, 1)
+        )  # fmt: skip
+    return [
+        [None if none[at, line] else 0 if zero[at, line] else int(high[at, line]) for line in range(len(lines))]
+        for at in range(series)
+    ]
 
 
 def _last(around: Surroundings, days: int) -> Surroundings:
@@ -117,7 +132,7 @@ def _last(around: Surroundings, days: int) -> Surroundings:
 
 
 def _times(around: Surroundings, n: int) -> Surroundings:
-    """Repeat the surroundings of one series for `n` of the same."""
+    """Repeat the surroundings of each series `n` times."""
     common = None if around.common_delay is None else np.repeat(around.common_delay, n, axis=0)
     faults = None if around.faults is None else np.repeat(around.faults, n, axis=0)
     peers = None if around.peers is None else {name: np.repeat(peer, n) for name, peer in around.peers.items()}

@@ -385,7 +385,8 @@ def split(readings: Readings, whole: Readings, day: int) -> Tenths:
 
     (factors, series) of tenths that add up exactly.
     """
-    weights = _weights(readings)[:, day]
+    mail = np.where(readings.tenths[:, day] == NO_VALUE, 0.0, readings.mail[:, day])
+    weights = mail / np.maximum(mail.sum(), 1e-9)
     shares = readings.pulls[:, :, day] / 10 * weights
     wanted = whole.pulls[:, 0, day]
     exact = shares * 10

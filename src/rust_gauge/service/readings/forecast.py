@@ -1,10 +1,8 @@
 """Forecast readings, unchanged and with a change; and the headroom until a line."""
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import timedelta
-
-import numpy as np
-from numpy.typing import NDArray
 
 from rust_gauge.contract.readings import Forecast, ForecastDay, ForecastRequest, Headroom, Subject
 from rust_gauge.core.reputation import NAMES, NO_VALUE, Elsewhere, Readings, Surroundings, elsewhere, over_providers
@@ -17,6 +15,7 @@ from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS
 
+_COUNTED = ("complaints", "invalid_addresses")
 _AHEAD_MOST = 60  # days in which a line may be reached
 
 
@@ -68,12 +67,17 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
     pace = forecast(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
     measures = found.readings.measures
     assert pace is not None and measures is not None
+    around = _apart(found.around, beside)
+    room = {
+        name: headroom(found.counted.counts, around, name, [factor.watch, factor.stop], factors)
+        for name in _COUNTED
+        for factor in (factors[NAMES.index(name)],)
+    }
     out = []
     for row, provider in enumerate(found.providers):
         if found.readings.tenths[row, -1] == NO_VALUE:
             continue
-        counts, around = found.counted.counts[:, [row]], _one(found.around, row, beside)
-        for factor_name in ("complaints", "invalid_addresses"):
+        for factor_name in _COUNTED:
             at = NAMES.index(factor_name)
             factor = factors[at]
             now = float(measures.value[at, row, -1])
@@ -89,20 +93,13 @@ def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name:
                 Headroom(
                     factor=factor_name, provider=found.place.columns.name(provider),
                     label=found.place.columns.label(provider), measure=now, watch=factor.watch, stop=factor.stop,
-                    to_watch=headroom(counts, around, factor_name, factor.watch, factors),
-                    to_stop=headroom(counts, around, factor_name, factor.stop, factors),
+                    to_watch=room[factor_name][row][0], to_stop=room[factor_name][row][1],
                     watch_on=dates[0], stop_on=dates[1],
                 )
             )  # fmt: skip
     return out
 
 
-def _one(around: Surroundings, row: int, beside: Mapping[str, Elsewhere]) -> Surroundings:
-    """The context of one of the series."""
-    peers: Mapping[str, NDArray[np.float64]] = {name: peer[[row]] for name, peer in (around.peers or {}).items()}
-    return Surroundings(
-        around.reports[[row]], np.zeros(1, dtype=np.intp),
-        None if around.common_delay is None else around.common_delay[[row]], dict(peers),
-        None if around.faults is None else around.faults[[row]], None, around.median_opens, around.open_day,
-        {name: Elsewhere(each.events[[row]], each.mail[[row]], each.usual[[row]]) for name, each in beside.items()},
-    )  # fmt: skip
+def _apart(around: Surroundings, beside: Mapping[str, Elsewhere]) -> Surroundings:
+    """Return the context of series that are each looked at by themselves."""
+    return replace(around, sender=None, foreseen=None, elsewhere=dict(beside))
