@@ -196,7 +196,7 @@ def main() -> int:
     home = Path(tempfile.mkdtemp(prefix="rust-gauge-failover-"))
     home.chmod(0o711)
     with Hosts() as hosts:
-        cluster = Cluster(home / "cluster", places=hosts.places(), clients="%", revive=False)
+        cluster = Cluster(home / "cluster", places=hosts.places(), clients="%")
         try:
             cluster.start()
             prepare(cluster.url())
@@ -275,6 +275,8 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             load.begin_import()
             writer = _writer(cluster)
             way = ways[number - 1] if number <= len(ways) else chance.choice(ways)
+            place = cluster.nodes.index(writer)
+            cluster.left_alone.add(place)
             began = time.monotonic()
             _disturb(writer, cluster, hosts, way)
             _until(partial(_goes_on, load, began), 60)
@@ -283,8 +285,9 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
             load.statuses.clear()
             returned = time.monotonic()
             _bring_back(writer, cluster, hosts, way)
-            _until(partial(_is_synced, cluster, cluster.nodes.index(writer)), 120)
-            time.sleep(2)
+            cluster.left_alone.discard(place)
+            time.sleep(3)  # one that was cut off or frozen notices only now
+            _until(partial(_all_synced, cluster), 120)
             back = _gap(load, returned)
             good = good and max(away, back) <= _LONGEST
             print(f"| {number} | {writer.name} | {way} | {away:.1f} | {back:.1f} |", flush=True)
@@ -298,6 +301,7 @@ def _rounds(cluster: Cluster, hosts: Hosts, load: Load) -> bool:
         load.over.set()
         for thread in threads:
             thread.join(120)
+    print(f"\nStarted again: {'; '.join(cluster.restarts)}", flush=True)
     return good and _is_truthful(load)
 
 
@@ -337,12 +341,11 @@ def _disturb(node: ClusterNode, cluster: Cluster, hosts: Hosts, way: str) -> Non
 
 
 def _bring_back(node: ClusterNode, cluster: Cluster, hosts: Hosts, way: str) -> None:
-    if way in ("killed", "stopped"):
-        node.join()
-    elif way == "frozen" and node.process is not None:
+    if way == "frozen" and node.process is not None:
         node.process.send_signal(signal.SIGCONT)
     elif way == "cut off":
         hosts.cut(cluster.nodes.index(node) + 1, False)
+    # One that was killed or stopped is started by the cluster itself.
 
 
 def _goes_on(load: Load, began: float) -> bool:
@@ -351,10 +354,8 @@ def _goes_on(load: Load, began: float) -> bool:
         return time.monotonic() - began > 3 and sum(at > began + 1 for at in load.acknowledged) >= 3
 
 
-def _is_synced(cluster: Cluster, number: int) -> bool:
-    """Whether a node is back; one that gave up while it was alone is started again, as `rustgauged cluster` does."""
-    cluster.tend(number)
-    return not cluster.agents[number].problem(writing=True)
+def _all_synced(cluster: Cluster) -> bool:
+    return not any(agent.problem(writing=True) for agent in cluster.agents)
 
 
 def _gap(load: Load, began: float) -> float:

@@ -143,7 +143,8 @@ class Cluster:
     read_port: int = 0
     agents: list[Agent] = field(default_factory=list)
     proxy: subprocess.Popen[bytes] | None = None
-    revive: bool = True  # start nodes again that died; tests do it themselves
+    left_alone: set[int] = field(default_factory=set)  # nodes that are not started again, as somebody plays with them
+    restarts: list[str] = field(default_factory=list)  # which nodes were started again, and why
     _states: dict[str, str] = field(default_factory=dict)
     _over: threading.Event = field(default_factory=threading.Event)
     _reviving: threading.Thread | None = None
@@ -169,9 +170,8 @@ class Cluster:
             agent.start()
             self.agents.append(agent)
         self._start_proxy()
-        if self.revive:
-            self._reviving = threading.Thread(target=self._revive, daemon=True, name="cluster")
-            self._reviving.start()
+        self._reviving = threading.Thread(target=self._revive, daemon=True, name="cluster")
+        self._reviving.start()
 
     def url(self, *, read: bool = False) -> str:
         """Return the address of the database: for writing, or for reading from the other nodes."""
@@ -234,19 +234,24 @@ class Cluster:
     def _revive(self) -> None:
         while not self._over.wait(1.0):
             for number in range(len(self.nodes)):
-                with contextlib.suppress(LaunchError):
-                    self.tend(number)
+                if number not in self.left_alone:
+                    with contextlib.suppress(LaunchError):
+                        self._tend(number)
 
-    def tend(self, number: int) -> None:
+    def _tend(self, number: int) -> None:
         """Start a node again that ended, or that runs without looking for its cluster. LaunchError where that fails."""
         node, agent = self.nodes[number], self.agents[number]
-        if node.process is None or self._over.is_set():
+        if self._over.is_set():
             return
-        if node.process.poll() is None:
+        ended = None if node.process is None else node.process.poll()
+        if node.process is not None and ended is None:
             agent.problem(writing=False)
             if not agent.has_given_up:
                 return
             node.stop()
+            ended = None
+        why = "gave up its cluster" if ended is None else f"ended with {ended}"
+        self.restarts.append(f"{node.name} {why}")
         node.process = None
         node.join()
 

@@ -4,6 +4,7 @@ rustgauged run        the service, its workers, and a private MariaDB unless a d
 rustgauged demo       the same with demo data, stand-ins and an account to sign in with
 rustgauged migrate    update the database schema
 rustgauged rotate-keys  encrypt stored credentials with a new key
+rustgauged capacity   estimate processors, memory and disk for a load
 rustgauged cluster    run a cluster of three MariaDB nodes on this machine
 rustgauged database-agent  tell HAProxy whether a MariaDB of a cluster can be used
 rustgauged backup     write a consistent copy of the database into a new directory
@@ -40,6 +41,7 @@ from rust_gauge.contract.people import NewInvitation
 from rust_gauge.contract.tokens import NewToken
 from rust_gauge.contract.validation import explain, field_of
 from rust_gauge.contract.webhooks import NewWebhook, WebhookChange
+from rust_gauge.core.capacity import Load, needs_of
 from rust_gauge.core.errors import RustGaugeError
 from rust_gauge.core.roles import Role
 from rust_gauge.launch.backup import back_up, replay, restore
@@ -109,6 +111,12 @@ def _parser() -> argparse.ArgumentParser:
         "--restart", metavar="COMMAND", help="run this when the server has lost its cluster and stopped looking for it"
     )
     agent.set_defaults(run=_database_agent)
+    capacity = commands.add_parser("capacity", help="estimate processors, memory and disk for a load")
+    capacity.add_argument("events", type=int, help="events per day")
+    capacity.add_argument("--days", type=int, default=180, help="days that events are kept")
+    capacity.add_argument("--domains", type=int, default=100, help="sending domains")
+    capacity.add_argument("--peak", type=float, default=6.0, help="the busiest minute, in times the average")
+    capacity.set_defaults(run=_capacity)
     backup = commands.add_parser("backup", help="write a consistent copy of the database into a new directory")
     backup.add_argument("directory", type=Path)
     backup.set_defaults(run=_backup)
@@ -505,6 +513,15 @@ def _opened(settings: Settings) -> Iterator[Context]:
 def _migrate(settings: Settings, _: argparse.Namespace) -> int:
     with _opened(settings):
         print("The database schema is up to date.")
+    return 0
+
+
+def _capacity(_: Settings, arguments: argparse.Namespace) -> int:
+    load = Load(arguments.events, arguments.days, arguments.domains, arguments.peak)
+    for need in needs_of(load):
+        amount = f"{need.amount:,.0f}" if need.amount >= 10 or not need.unit else f"{need.amount:.1f}"
+        print(f"{need.name:18} {amount:>8} {need.unit:4} {need.why}")
+    print("\nAn estimate from figures of one machine (docs/scale.md); measure your own with `python -m bench`.")
     return 0
 
 

@@ -19,5 +19,6 @@ def upgrade() -> None:
     )
     op.execute("ALTER TABLE reply_pattern ADD FULLTEXT INDEX IF NOT EXISTS reply_pattern_words (reply_pattern)")
     op.execute(
-        "ALTER TABLE event ADD INDEX IF NOT EXISTS event_pattern (tenant_id, pattern_id), ALGORITHM=INPLACE, LOCK=NONE"
+        "ALTER TABLE event ADD INDEX IF NOT EXISTS event_pattern (tenant_id, pattern_id, occurred_at, identity), "
+        "ALGORITHM=INPLACE, LOCK=NONE"
     )
