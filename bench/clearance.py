@@ -84,12 +84,12 @@ def _fill(bench: Bench) -> list[str]:
     )
     cursor.execute("UPDATE suppression_state SET last_number = 60000000")
     connection.commit()
-    _settle(cursor)
+    settle(cursor)
     connection.close()
     return held
 
 
-def _settle(cursor: Any) -> None:
+def settle(cursor: Any) -> None:
     """Wait while the pages of the filling are written: until then MariaDB uses a processor for that."""
     before = None
     for _ in range(40):

@@ -16,6 +16,7 @@ from datetime import timedelta
 import orjson
 
 from bench import intake
+from bench.clearance import settle
 from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.service.mailflow import events
 from rust_gauge.store import providers
@@ -100,6 +101,7 @@ def _fill(bench: Bench) -> None:
         rate = (stored - _FIRST) / (time.perf_counter() - began)
         print(f"  {start:%Y-%m-%d}: {stored:,} events, {rate:,.0f} rows/s", file=sys.stderr, flush=True)
     cursor.execute("DROP TABLE event_copied")
+    settle(cursor)
     connection.close()
 
 
