@@ -4,6 +4,7 @@ import json
 import zlib
 from collections.abc import Iterator
 from datetime import UTC, date, datetime
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from rust_gauge.store import audits as store_settings
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store.engine import Store
 from rust_gauge.store.migrate import migrate
+from rust_gauge.store.migrations import online
 from rust_gauge.store.placement_days import days_between
 from rust_gauge.store.recount import counters, recount
 from tests.conftest import World
@@ -246,3 +248,31 @@ def test_readings_of_before_are_left_to_be_shown_and_weights_are_converted(store
         factors_with(kept["factors"])
         assert left == {"why": "arithmetic", "before": {"a.example": 87.3, "b.example": None}}
         assert store_readings.jumped(connection, 1, 1, date(2026, 1, 1)) == set()
+
+
+def test_a_change_of_a_table_in_use_waits_for_its_turn_without_holding_others_up(
+    world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    engine = world.context.store.engine
+    with engine.begin() as connection:
+        connection.exec_driver_sql("CREATE TABLE in_use (n INT NOT NULL PRIMARY KEY, m INT NOT NULL)")
+    pauses: list[float] = []
+    try:
+        with engine.connect() as reader, engine.connect() as changer:
+            reader.exec_driver_sql("SELECT COUNT(*) FROM in_use").scalar()  # its transaction stays open
+
+            def pause(seconds: float) -> None:
+                pauses.append(seconds)
+                with engine.begin() as other:  # nobody waits behind the change meanwhile
+                    other.exec_driver_sql("INSERT INTO in_use VALUES (1, 1)")
+                reader.rollback()
+
+            monkeypatch.setattr(online, "time", SimpleNamespace(sleep=pause))
+            online.change_online(changer, "ALTER TABLE in_use ADD INDEX by_m (m), ALGORITHM=INPLACE, LOCK=NONE")
+            assert len(pauses) == 1
+            found = reader.exec_driver_sql("SHOW INDEX FROM in_use WHERE Key_name = 'by_m'").all()
+            assert len(found) == 1
+            assert changer.exec_driver_sql("SELECT @@SESSION.lock_wait_timeout").scalar() == 86_400
+    finally:
+        with engine.begin() as connection:
+            connection.exec_driver_sql("DROP TABLE in_use")

@@ -6,6 +6,8 @@ is there as it is.
 
 from alembic import op
 
+from rust_gauge.store.migrations.online import change_online
+
 revision = "0033"
 down_revision = "0032"
 branch_labels = None
@@ -18,7 +20,8 @@ def upgrade() -> None:
         "NOT NULL"
     )
     op.execute("ALTER TABLE reply_pattern ADD FULLTEXT INDEX IF NOT EXISTS reply_pattern_words (reply_pattern)")
-    op.execute(
+    change_online(
+        op.get_bind(),
         "ALTER TABLE event ADD INDEX IF NOT EXISTS event_pattern (tenant_id, pattern_id, occurred_at, identity), "
-        "ALGORITHM=INPLACE, LOCK=NONE"
+        "ALGORITHM=INPLACE, LOCK=NONE",
     )
