@@ -162,6 +162,7 @@ class Cluster:
         if not (self.nodes[0].data / "grastate.dat").exists():
             self._make(peers)
         for node, place in zip(self.nodes, self.places, strict=True):
+            node.stop()  # left over from a run that was killed
             node._read_state()
             node.configure(place, peers)
         self._begin()
