@@ -1,4 +1,4 @@
-"""What HAProxy is told of a node, and how it is configured. The cluster itself is tested by `make failover`."""
+"""What an agent says of a node, and how HAProxy is configured. The cluster itself is tested by `make failover`."""
 
 import subprocess
 import urllib.error
