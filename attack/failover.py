@@ -113,7 +113,7 @@ def _ip(words: str) -> None:
 
 @dataclass
 class Load:
-    """What works on the cluster, and what it was told."""
+    """What works on the cluster, and what was acknowledged."""
 
     home: Path
     context: Context
@@ -144,7 +144,7 @@ class Load:
                 first, self.next = self.next, self.next + _MESSAGES
             events = [event for number in range(first, first + _MESSAGES) for event in mail(number)]
             body = ndjson(*events)
-            while True:  # a sender repeats until it is told that everything is stored
+            while True:  # a sender repeats until everything is acknowledged
                 url = f"http://127.0.0.1:{chance.choice(self.ports)}/api/v1/tenants/{self.tenant.slug}/events"
                 try:
                     answer = httpx.post(url, content=body, headers=headers, timeout=30)

@@ -215,7 +215,7 @@ reading_own_writes: ContextVar[bool] = ContextVar("reading_own_writes", default=
 
 
 class _AlreadyDone(Exception):
-    """A transaction was committed, though nobody was told."""
+    """A transaction was committed, though the answer was lost."""
 
 
 class _Unit(Generic[T]):

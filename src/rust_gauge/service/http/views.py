@@ -1,4 +1,4 @@
-"""Views that are read from a replica: people see at once what they changed themselves, and are told when the replica is
+"""Views that are read from a replica: people see at once what they changed themselves, and learn when the replica is
 behind.
 """
 
