@@ -4,6 +4,7 @@ import socket
 import threading
 from collections.abc import Iterator
 from contextlib import suppress
+from dataclasses import dataclass, field
 
 import pytest
 from sqlalchemy import Connection, text
@@ -11,6 +12,23 @@ from sqlalchemy.engine import make_url
 
 from rust_gauge.store.engine import Store, StoreUnavailable
 from tests.conftest import World
+
+
+@dataclass
+class Link:
+    """One connection through the cutter."""
+
+    client: socket.socket
+    server: socket.socket
+    is_cut: bool = False
+    is_done: threading.Event = field(default_factory=threading.Event)
+
+    def end(self) -> None:
+        """End both sides at once: closing alone would wait for the thread that reads."""
+        for each in (self.client, self.server):
+            with suppress(OSError):
+                each.shutdown(socket.SHUT_RDWR)
+            each.close()
 
 
 class Cutter:
@@ -32,27 +50,31 @@ class Cutter:
                     client.close()
                     continue
                 server = socket.create_connection(("127.0.0.1", self._server_port))
-                threading.Thread(target=self._answers, args=(server, client), daemon=True).start()
-                threading.Thread(target=self._asks, args=(client, server), daemon=True).start()
+                link = Link(client, server)
+                threading.Thread(target=self._answers, args=(link,), daemon=True).start()
+                threading.Thread(target=self._asks, args=(link,), daemon=True).start()
 
-    def _asks(self, client: socket.socket, server: socket.socket) -> None:
+    def _asks(self, link: "Link") -> None:
         with suppress(OSError):
-            while octets := client.recv(65536):
+            while octets := link.client.recv(65536):
                 if self.cuts and self.cuts[0][0] in octets:
                     _, arrives = self.cuts.pop(0)
-                    client.shutdown(socket.SHUT_WR)  # its answer is lost
                     if arrives:
-                        server.sendall(octets)
-                        server.recv(65536)  # what the other thread did not take: it is done now
-                    server.close()
-                    client.close()
+                        link.is_cut = True  # before the server can answer
+                        link.server.sendall(octets)
+                        link.is_done.wait(60)
+                    link.end()
                     return
-                server.sendall(octets)
+                link.server.sendall(octets)
+            link.end()
 
-    def _answers(self, server: socket.socket, client: socket.socket) -> None:
+    def _answers(self, link: "Link") -> None:
         with suppress(OSError):
-            while octets := server.recv(65536):
-                client.sendall(octets)
+            while octets := link.server.recv(65536):
+                if link.is_cut:  # the server has done what it was asked, and nobody hears of it
+                    link.is_done.set()
+                    return
+                link.client.sendall(octets)
 
     def close(self) -> None:
         self._listener.close()
