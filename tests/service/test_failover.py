@@ -13,6 +13,8 @@ from sqlalchemy.engine import make_url
 from rust_gauge.store.engine import Store, StoreUnavailable
 from tests.conftest import World
 
+COMMIT = b"\x03COMMIT"  # the whole statement: READ COMMITTED has the word, too
+
 
 @dataclass
 class Link:
@@ -111,7 +113,7 @@ def count_up(connection: Connection) -> int:
 
 
 @pytest.mark.parametrize("arrives", [False, True])
-@pytest.mark.parametrize("at", [b"INSERT INTO tally", b"SELECT MAX", b"INSERT INTO unit_of_work", b"COMMIT"])
+@pytest.mark.parametrize("at", [b"INSERT INTO tally", b"SELECT MAX", b"INSERT INTO unit_of_work", COMMIT])
 def test_a_transaction_is_done_once_wherever_its_connection_ends(
     world: World, store: Store, cutter: Cutter, at: bytes, arrives: bool
 ) -> None:
@@ -125,7 +127,7 @@ def test_a_transaction_is_done_once_wherever_its_connection_ends(
 def test_it_is_done_once_though_the_question_what_became_of_it_is_cut_off_too(
     world: World, store: Store, cutter: Cutter
 ) -> None:
-    cutter.cuts = [(b"COMMIT", True), (b"SELECT id FROM unit_of_work", True), (b"SELECT id FROM unit_of_work", False)]
+    cutter.cuts = [(COMMIT, True), (b"SELECT id FROM unit_of_work", True), (b"SELECT id FROM unit_of_work", False)]
     assert store.transaction(count_up) == 1
     assert (cutter.cuts, tallied(world)) == ([], 1)
 
@@ -154,7 +156,7 @@ def test_a_database_that_stays_away_is_unavailable_in_the_end(world: World, cutt
 
 def test_without_patience_a_lost_commit_is_not_called_undone(world: World, cutter: Cutter, store: Store) -> None:
     single = Store(store.url)
-    cutter.cuts = [(b"COMMIT", True)]
+    cutter.cuts = [(COMMIT, True)]
     with pytest.raises(StoreUnavailable) as caught:
         single.transaction(count_up)
     assert caught.value.remedy.startswith("Whether it was stored is not known")
