@@ -127,6 +127,7 @@ def test_a_transaction_is_done_once_wherever_its_connection_ends(
 def test_it_is_done_once_though_the_question_what_became_of_it_is_cut_off_too(
     world: World, store: Store, cutter: Cutter
 ) -> None:
+    store.ping()  # a new connection commits its isolation level
     cutter.cuts = [(COMMIT, True), (b"SELECT id FROM unit_of_work", True), (b"SELECT id FROM unit_of_work", False)]
     assert store.transaction(count_up) == 1
     assert (cutter.cuts, tallied(world)) == ([], 1)
@@ -156,6 +157,7 @@ def test_a_database_that_stays_away_is_unavailable_in_the_end(world: World, cutt
 
 def test_without_patience_a_lost_commit_is_not_called_undone(world: World, cutter: Cutter, store: Store) -> None:
     single = Store(store.url)
+    single.ping()
     cutter.cuts = [(COMMIT, True)]
     with pytest.raises(StoreUnavailable) as caught:
         single.transaction(count_up)
