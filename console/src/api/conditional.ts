@@ -1,10 +1,10 @@
-/** Asks again for what a page shows already only if it has changed: the newest answers are held with their tags. */
+/**
+ * Asks again for what a page shows already only if it has changed: the newest answers are held with their tags. They
+ * end with the page, which signing out loads anew.
+ */
 
 const MOST = 80;
 const held = new Map<string, {tag: string; text: string}>();
-
-/** Forget all answers: they are of the person who was signed in. */
-export const forgetAnswers = () => held.clear();
 
 /** Send a request; where the service says that the answer has not changed, the one that is held stands in for it. */
 export async function conditionally(request: Request): Promise<Response> {

@@ -49,7 +49,7 @@ def _search_options(parser: Any) -> None:
     for what in ("domain", "stream", "relay"):
         parser.add_argument(f"--{what}", help=f"only mail of this {what}")
     parser.add_argument("--ip", help="only from this sending IP")
-    parser.add_argument("--reply", help="only replies that contain this text")
+    parser.add_argument("--reply", help="only replies that contain this text, whatever its case")
     parser.add_argument("--since", type=day, metavar="DAY", help="from this day on (UTC)")
     parser.add_argument("--until", type=day, metavar="DAY", help="up to this day (UTC)")
     parser.add_argument("--limit", type=positive, default=200, help="the newest so many (200)")

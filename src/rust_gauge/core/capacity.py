@@ -12,15 +12,15 @@ GIB = 1024**3
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """Figures of docs/scale.md and docs/performance.md that the estimate rests on."""
+    """What the estimate rests on: figures of docs/scale.md and docs/performance.md, but for octets in memory."""
 
-    events_per_processor: float = 13_000  # a second through HTTP and MariaDB, half of what two processors took
+    events_per_processor: float = 11_000  # a second over HTTP, half of what two processors took at 100 million
     octets_of_event: float = 400  # of the event table with its indexes
-    octets_in_memory: float = 150  # of an event's keys in indexes, for days that trails and duplicates look at
+    octets_in_memory: float = 150  # of an event's keys in three indexes: reckoned, not measured
     seconds_of_domain: float = 0.62  # to compute the readings of a domain with 20 providers, once a day
     detection_of_domain: float = 0.064  # seconds for a look for problems
-    memory_of_service: float = 0.45 * GIB
-    memory_of_worker: float = 0.35 * GIB
+    memory_of_service: float = 0.4 * GIB  # 355 MiB were seen
+    memory_of_worker: float = 0.25 * GIB  # 191 MiB were seen
 
 
 MEASURED = Measured()

@@ -267,7 +267,8 @@ def _prepare(connection: object, _record: object) -> None:
     cursor = connection.cursor()  # type: ignore[attr-defined]
     cursor.execute(
         "SET time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION', "
-        "net_read_timeout = 600"  # a load is sent while it is made, and may have to wait for DNS
+        "net_read_timeout = 600, "  # a load is sent while it is made, and may have to wait for DNS
+        "group_concat_max_len = 16777216"  # a server of somebody's own may cut series of counters short
     )
     cursor.close()
 

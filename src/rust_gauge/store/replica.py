@@ -13,6 +13,7 @@ from sqlalchemy import Connection, event, text
 from sqlalchemy.exc import DBAPIError
 
 from rust_gauge.store.engine import Store, StoreError
+from rust_gauge.store.heartbeat import Heartbeat
 
 _EVERY = 1.0  # seconds
 _BEAT = text(
@@ -29,6 +30,7 @@ class Replica:
     def __init__(self, url: str, main: Store, most_lag: float) -> None:
         self.store, self._main, self.most_lag = Store(url), main, most_lag
         event.listen(self.store.engine, "connect", _see_own_writes)
+        self._heartbeat = Heartbeat(self.store)  # cuts off who waits for a replica that says nothing
         self._lag: float | None = None  # seconds; None while it does not answer
         self._measured_at = 0.0
         self._over = threading.Event()
@@ -54,12 +56,14 @@ class Replica:
 
     def start(self) -> None:
         """Measure from now on, in a thread."""
+        self._heartbeat.start()
         self._thread.start()
 
     def stop(self) -> None:
         """Measure no more."""
         self._over.set()
         if self._thread.is_alive():
+            self._heartbeat.stop()
             self._thread.join(10)
 
     def _run(self) -> None:
@@ -85,10 +89,8 @@ def _see_own_writes(connection: Any, _record: object) -> None:
 
 
 def _beat(connection: Connection) -> datetime:
-    """Write the time, and return what was there before: the replica had a second for that."""
+    """Write the time, and return the time before that: the replica had a second for it. The first time itself."""
     before: datetime | None = connection.scalar(_READ)
     connection.execute(_BEAT)
-    after: datetime | None = connection.scalar(_READ)
-    found = before or after
-    assert found is not None
-    return found
+    first: datetime = connection.execute(_READ).scalar_one()
+    return before or first

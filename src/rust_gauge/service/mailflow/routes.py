@@ -43,7 +43,14 @@ def list_events(
     relay: Annotated[str | None, Query(max_length=60)] = None,
     ip: Annotated[str, Query(max_length=45, description="Sending address")] = "",
     cause: Annotated[list[Cause] | None, Query()] = None,
-    reply: Annotated[str, Query(max_length=200, description="Text in the reply")] = "",
+    reply: Annotated[
+        str,
+        Query(
+            max_length=200,
+            description="Text in the reply, whatever its case. Refusals are found by words over all kept events; "
+            "other replies, and parts of words, among the newest million events of forty days",
+        ),
+    ] = "",
     since: Moment | None = None,
     until: Moment | None = None,
     cursor: Cursor = None,
