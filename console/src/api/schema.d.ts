@@ -49594,7 +49594,7 @@ export interface operations {
                 /** @description Sending address */
                 ip?: string;
                 cause?: ("none" | "no_such_mailbox" | "mailbox_disabled" | "mailbox_full" | "no_such_domain" | "host_unreachable" | "reputation" | "blocklisted" | "authentication" | "content" | "policy" | "rate_limited" | "greylisted" | "too_large" | "relay_denied" | "tls_required" | "loop" | "expired" | "protocol_error" | "unclassified" | "provider_trouble" | "sender_unproven")[] | null;
-                /** @description Text in the reply */
+                /** @description Text in the reply, whatever its case. Refusals are found by words over all kept events; other replies, and parts of words, among the newest million events of forty days */
                 reply?: string;
                 since?: string | null;
                 until?: string | null;
