@@ -1,6 +1,6 @@
 /**
  * Asks again for what a page shows already only if it has changed: the newest answers are held with their tags. They
- * end with the page, which signing out loads anew.
+ * end with the page, which signing out loads again.
  */
 
 const MOST = 80;

@@ -67,7 +67,7 @@ def needs_of(load: Load, measured: Measured = MEASURED) -> tuple[Need, ...]:
     busy = f"readings and detection of {load.domains:,} domains take {computing:.2f}"
     rate = f"{second:,.0f} events a second at peak, {measured.events_per_processor:,.0f} a processor"
     keys = f"of which {pool / GIB:.1f} for innodb_buffer_pool_size: keys of {_WARM_DAYS} days of events"
-    kept = f"{measured.octets_of_event:.0f} octets an event, {load.days_kept} days; {_SPARE:.0%} left free"
+    kept = f"{measured.octets_of_event:.0f} octets an event, {load.days_kept} days; {100 * _SPARE:.0f} % left free"
     return (
         Need("processors", processors, "", f"{rate}; {busy}"),
         Need("memory", memory / GIB, "GiB", keys),

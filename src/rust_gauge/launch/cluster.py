@@ -212,12 +212,13 @@ class Cluster:
         first.configure(self.places[0], peers)
         first.join(first=True)
         first.stop()
+        user = first._user()
         for node in self.nodes[1:]:
             shutil.copytree(first.directory, node.directory, symlinks=True)
-            user = first._user()
             for path in (node.directory, *node.directory.rglob("*")):
                 stat = (first.directory / path.relative_to(node.directory)).stat()
-                os.chown(path, stat.st_uid, stat.st_gid) if user else None
+                if user:
+                    os.chown(path, stat.st_uid, stat.st_gid)
             (node.data / "server.pid").unlink(missing_ok=True)
             (node.data / "gvwstate.dat").unlink(missing_ok=True)
             node._read_state()
@@ -244,14 +245,16 @@ class Cluster:
         node, agent = self.nodes[number], self.agents[number]
         if self._over.is_set():
             return
-        ended = None if node.process is None else node.process.poll()
-        if node.process is not None and ended is None:
+        if node.process is None:
+            why = "was ended"
+        elif (status := node.process.poll()) is not None:
+            why = f"ended by itself ({status})"
+        else:
             agent.problem(writing=False)
             if not agent.has_given_up:
                 return
             node.stop()
-            ended = None
-        why = "gave up its cluster" if ended is None else f"ended with {ended}"
+            why = "gave up its cluster"
         self.restarts.append(f"{node.name} {why}")
         node.process = None
         node.join()

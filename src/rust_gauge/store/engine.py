@@ -235,7 +235,7 @@ class _Unit(Generic[T]):
 
     @property
     def remedy(self) -> str:
-        if self.is_open:
+        if self.is_open or self.was_open:
             return "Whether it was stored is not known. Check, then repeat it if it was not"
         return "Nothing was stored. Try again in a moment; see the service's log"
 
