@@ -1,9 +1,11 @@
-"""A hundred million events of a quarter: intake, views, trails, search, the wall, retention. Run on demand.
+"""A hundred million events of a quarter, fifty million suppression entries. Run on demand.
 
-The first million comes through HTTP. The rest are copies of those with other recipients and messages, a day at a time,
-by INSERT ... SELECT: intake of a hundred million would take an hour, and is measured at both ends.
+Intake, views, trails, search, clearance, the wall, retention. The first million comes through HTTP. The rest are copies
+of those with other recipients and messages, a day at a time, by INSERT ... SELECT: intake of a hundred million would
+take an hour, and is measured at both ends.
 
-BENCH_MILLIONS is how many there are at the end (100; each takes some 400 MB of disk).
+BENCH_MILLIONS is how many there are at the end (100; each takes some 400 MB of disk), BENCH_ENTRIES how many
+addresses are suppressed (set it to 50000000). BENCH_HOLD=1 keeps the database until a line is read from standard input.
 """
 
 import os
@@ -11,11 +13,12 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 
+import httpx
 import orjson
 
-from bench import intake
+from bench import clearance, intake
 from bench.clearance import settle
 from bench.world import NOW, Bench, Figure, middle_of
 from rust_gauge.service.mailflow import events
@@ -43,21 +46,52 @@ def run(bench: Bench) -> Iterator[Figure]:
         yield from intake._views(bench)
         yield from _searches(bench, "1 million")
         _fill(bench)
-        rates = [_sent(url, token, at, _new) for at in range(_FIRST, 2 * _FIRST, _PIECE)]
+        yield from measured(bench, url, token, first)
+        if os.environ.get("BENCH_HOLD"):
+            print(
+                f"  {url} {token} {bench.context.store.engine.url.render_as_string(False)}", file=sys.stderr, flush=True
+            )
+            sys.stdin.readline()
+
+
+def measured(bench: Bench, url: str, token: str, first: float) -> Iterator[Figure]:
+    """Measure the full database; `first` is the rate of the first million."""
+    for name, line in (("today's", _today), ("late, of the last two days", _late)):
+        rates = [_sent(url, token, at, line) for at in range(_FIRST, 2 * _FIRST, _PIECE)]
         last = len(rates) / sum(1 / rate for rate in rates)
-        name = f"the same at {_MILLIONS} million"
+        name = f"the same at {_MILLIONS} million, events {name}"
         yield Figure(name, f"{last:,.0f}", f"{first:,.0f} at 1 million", last / first, "0.8")
-        yield from intake._views(bench)
-        yield from _searches(bench, f"{_MILLIONS} million")
-        yield _size(bench, (_MILLIONS + 1) * _FIRST)
-        yield from _retention(bench, url, token)
+    yield from intake._views(bench)
+    yield from _searches(bench, f"{_MILLIONS} million")
+    yield _size(bench, (_MILLIONS + 2) * _FIRST)
+    yield from _retention(bench, url, token)
+    yield from _clearance(bench, url, token)
 
 
-def _new(number: int) -> bytes:
-    """Return an event of the last two days, one for each number."""
+def _clearance(bench: Bench, url: str, token: str) -> Iterator[Figure]:
+    held = clearance._fill(bench)
+    headers = {"Authorization": f"Bearer {token}"}
+    with httpx.Client(base_url=url, headers=headers) as client:
+        for share in (0.03, 0.5):
+            yield from clearance._many(bench, client, held, share)
+        wall = middle_of(15, lambda: client.get("/api/v1/wall?days=7").raise_for_status())
+    yield Figure("the wall over HTTP, one domain", f"{wall * 1000:.1f} ms", "-", None, "-")
+
+
+def _today(number: int) -> bytes:
+    """Return an event of the last day, in the order of their times, as a running sender reports them."""
+    return _new(number, NOW - timedelta(hours=24) + timedelta(microseconds=number * 40_000))
+
+
+def _late(number: int) -> bytes:
+    """Return an event between those that are stored already."""
+    return _new(number + 10 * _FIRST, NOW - timedelta(days=4) + timedelta(seconds=number % 170_000))
+
+
+def _new(number: int, at: datetime) -> bytes:
     row = orjson.loads(intake._line(number % _FIRST))
-    row["time"] = (NOW - timedelta(days=2) + timedelta(seconds=number % 170_000)).isoformat()
-    row["recipient"], row["message_id"] = f"new{row['recipient']}", f"new{number}.{row['message_id']}"
+    row["time"] = at.isoformat()
+    row["recipient"], row["message_id"] = f"new{number}.{row['recipient']}", f"new{number}.{row['message_id']}"
     return orjson.dumps(row)
 
 
@@ -85,6 +119,7 @@ def _fill(bench: Bench) -> None:
         "message_key": "LEFT(UNHEX(MD5(CONCAT(e.message_key, s.seq))), 8)",
     }
     values = ", ".join(other.get(name, f"e.{name}") for name in names)
+    cursor.execute("SET unique_checks = 0")
     cursor.execute("CREATE TABLE event_copied AS SELECT * FROM event")
     cursor.execute("ALTER TABLE event_copied ADD INDEX (occurred_at)")
     first = (NOW - timedelta(days=89)).replace(tzinfo=None)
@@ -139,7 +174,7 @@ def _retention(bench: Bench, url: str, token: str) -> Iterator[Figure]:
         sender = intake._sender(url, token)
         number = 3 * _FIRST
         while not over.is_set():
-            body = b"\n".join(_new(n) for n in range(number, number + 1000))
+            body = b"\n".join(_late(n) for n in range(number, number + 1000))
             began = time.perf_counter()
             intake._post(sender, body)
             slowest.append(time.perf_counter() - began)
