@@ -11,7 +11,9 @@ from hypothesis import strategies as st
 
 from rust_gauge.service.app import create_app
 from rust_gauge.service.http import rate_limits
-from rust_gauge.service.http.rate_limits import RateLimit, tighter
+from rust_gauge.service.http.rate_limits import RateLimit, SharedLimits, tighter
+from rust_gauge.store import request_levels
+from rust_gauge.store.engine import Store
 from tests.conftest import Office
 
 
@@ -78,6 +80,59 @@ def test_the_tighter_of_two_is_shown() -> None:
     assert tighter(few, many) is few
     assert tighter(None, many) is many
     assert tighter(None, None) is None
+
+
+def test_processes_share_what_a_caller_has_left(office: Office) -> None:
+    store = office.world.context.store
+    now = Now()
+    limits = [RateLimit("caller", 100, now) for _ in range(3)]
+    shared = [SharedLimits(store, [limit]) for limit in limits]
+    limits[2].take("busy")  # this one has heard of the caller, and not of what the others let through
+    for _ in range(60):
+        limits[0].take("busy")
+        limits[1].take("busy")
+    for limit, with_others in zip(limits, shared, strict=True):
+        with_others.share(limit)
+    limits[0].take("busy")
+    shared[0].share(limits[0])
+    for limit in limits[0], limits[2]:
+        standing = limit.take("busy")
+        assert standing is not None
+        assert standing.retry_after, "120 of 100 were let through"
+        assert standing.remaining == 0
+    other = limits[2].take("quiet")
+    assert other is not None
+    assert other.remaining == 99
+
+
+def test_callers_that_ask_little_are_never_written(office: Office) -> None:
+    store = office.world.context.store
+    limit = RateLimit("quiet", 1000)
+    for _ in range(19):
+        limit.take("quiet")
+    SharedLimits(store, [limit]).share(limit)
+    count = "SELECT COUNT(*) FROM request_level WHERE whose = 'quiet'"
+    assert store.transaction(lambda c: c.exec_driver_sql(count).scalar()) == 0
+    limit.take("quiet")  # a fiftieth
+    SharedLimits(store, [limit]).share(limit)
+    assert store.transaction(lambda c: c.exec_driver_sql(count).scalar()) == 1
+    store.transaction(
+        lambda c: c.exec_driver_sql("UPDATE request_level SET at = at - INTERVAL 6 MINUTE WHERE whose = 'quiet'")
+    )
+    store.transaction(request_levels.forget_old)
+    assert store.transaction(lambda c: c.exec_driver_sql(count).scalar()) == 0
+
+
+def test_without_a_database_each_process_counts_by_itself() -> None:
+    limit = RateLimit("caller", 10)
+    away = Store("mysql+pymysql://nobody@127.0.0.1:9/none")
+    for _ in range(10):
+        limit.take("a")
+    SharedLimits(away, [limit]).share(limit)
+    standing = limit.take("a")
+    assert standing is not None
+    assert standing.retry_after
+    assert limit.unshared() == {"a": 10}, "told to the others once the database is back"
 
 
 def ask(office: Office, limits: dict[str, int], *requests: dict[str, Any]) -> list[httpx.Response]:

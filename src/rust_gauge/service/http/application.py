@@ -24,6 +24,7 @@ from rust_gauge.service.http.document import completed
 from rust_gauge.service.http.metrics import add_metrics
 from rust_gauge.service.http.middleware import BodyTooLarge, NotKnown, RequestFrame
 from rust_gauge.service.http.paging import use_key
+from rust_gauge.service.http.rate_limits import NO_LIMITS, RateLimit, SharedLimits
 from rust_gauge.service.http.views import ViewsFrom
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import KINDS, ServiceProblem
@@ -46,11 +47,23 @@ def create_application(
 
     Without a context it only describes itself (for generating types and documents).
     """
+    limits, shared = NO_LIMITS, None
+    if context is not None:
+        settings = context.settings
+        limits = (
+            RateLimit("caller", settings.requests_per_minute),
+            RateLimit("source", settings.requests_per_minute_of_source),
+        )
+        shared = SharedLimits(context.store, limits)
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         to_thread.current_default_thread_limiter().total_tokens = THREADS
+        if shared is not None:
+            shared.start()
         yield
+        if shared is not None:
+            await to_thread.run_sync(shared.stop)
         if context is not None:
             context.close()
 
@@ -88,9 +101,7 @@ def create_application(
         on_error=unexpected,
         is_known=lambda scope: context is not None and is_known(context, scope),
         strict_transport=context is not None and context.settings.is_public,
-        limits=(context.settings.requests_per_minute, context.settings.requests_per_minute_of_source)
-        if context
-        else (0, 0),
+        limits=limits,
         count=requests.count if requests is not None else None,
     )
     return app

@@ -15,7 +15,7 @@ from starlette.responses import Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from rust_gauge.service.http.admission import UNKNOWN_BODY, Admission, TooMany, caller_of
-from rust_gauge.service.http.rate_limits import RateLimit, Standing, tighter
+from rust_gauge.service.http.rate_limits import NO_LIMITS, RateLimit, Standing, tighter
 
 log = structlog.get_logger()
 
@@ -78,7 +78,7 @@ class RequestFrame:
 
     def __init__(
         self, app: ASGIApp, max_body: int, max_stream: int, on_error: ErrorResponse, is_known: Callable[[Scope], bool],
-        strict_transport: bool = False, limits: tuple[int, int] = (0, 0),
+        strict_transport: bool = False, limits: tuple[RateLimit, RateLimit] = NO_LIMITS,
         count: Callable[[Scope, int, float], None] | None = None,
     ) -> None:  # fmt: skip
         self.app = app
@@ -87,8 +87,7 @@ class RequestFrame:
         self.on_error = on_error
         self.is_known = is_known
         self.admission = Admission()
-        self.of_caller = RateLimit("caller", limits[0])
-        self.of_source = RateLimit("source", limits[1])
+        self.of_caller, self.of_source = limits
         self.max_body = max_body
         self.max_stream = max_stream
 

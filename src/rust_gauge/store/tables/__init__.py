@@ -40,7 +40,7 @@ from rust_gauge.store.tables.domains import (
     tenant_setting,
 )
 from rust_gauge.store.tables.feeds import feed, feed_told, rejected_row
-from rust_gauge.store.tables.jobs import batch_result, database_beat, job, job_piece, lease, unit_of_work
+from rust_gauge.store.tables.jobs import batch_result, database_beat, job, job_piece, lease, request_level, unit_of_work
 from rust_gauge.store.tables.mailflow import (
     SUM_DOMAIN,
     SUM_PROVIDER,
@@ -212,6 +212,7 @@ __all__ = [
     "report_row",
     "report_source",
     "report_source_day",
+    "request_level",
     "seed",
     "sending_domain",
     "session",

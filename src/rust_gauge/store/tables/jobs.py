@@ -1,7 +1,7 @@
 """Work of the workers, and locks."""
 
 from sqlalchemy import JSON, Boolean, Column, ForeignKey, Index, String, Text, text
-from sqlalchemy.dialects.mysql import BINARY, MEDIUMBLOB, SMALLINT
+from sqlalchemy.dialects.mysql import BINARY, DOUBLE, MEDIUMBLOB, SMALLINT
 
 from rust_gauge.store.tables.base import Big, Id, Time, table
 
@@ -27,6 +27,16 @@ database_beat = table(
     "database_beat",
     Column("id", SMALLINT(unsigned=True), primary_key=True, autoincrement=False),
     Column("beat_at", Time, nullable=False),
+)
+
+# What callers and sources have left of their requests in a minute, as all service processes know it.
+request_level = table(
+    "request_level",
+    Column("whose", String(12), primary_key=True),
+    Column("key_digest", BINARY(16), primary_key=True),
+    Column("remaining", DOUBLE(asdecimal=False), nullable=False),
+    Column("at", Time, nullable=False),
+    Index("request_level_at", "at"),
 )
 
 # Work of the workers. Short work that nobody looks at is deleted when it is done; what people start is listed to them.
