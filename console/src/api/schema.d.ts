@@ -25491,7 +25491,7 @@ export interface components {
         };
         /**
          * Wall
-         * @description Subjects as rows, providers as columns.
+         * @description Subjects as rows, providers as columns: one page of them. `next` is the cursor of the next page.
          * @example {
          *       "day": "2026-11-20",
          *       "days": 1,
@@ -25546,7 +25546,14 @@ export interface components {
          *           "record": "text",
          *           "warmup": []
          *         }
-         *       ]
+         *       ],
+         *       "summary": {
+         *         "subjects": 1,
+         *         "delivered": 1,
+         *         "conditions": {},
+         *         "unknown": 1
+         *       },
+         *       "next": "text"
          *     }
          */
         Wall: {
@@ -25567,6 +25574,9 @@ export interface components {
             columns: components["schemas"]["WallColumn"][];
             /** Rows */
             rows: components["schemas"]["WallRow"][];
+            summary: components["schemas"]["WallSummary"];
+            /** Next */
+            next?: string | null;
         };
         /**
          * WallCell
@@ -25700,6 +25710,34 @@ export interface components {
              * @default []
              */
             warmup: components["schemas"]["WallWarmup"][];
+        };
+        /**
+         * WallSummary
+         * @description All rows of a wall together, whatever page is shown.
+         * @example {
+         *       "subjects": 1,
+         *       "delivered": 1,
+         *       "conditions": {},
+         *       "unknown": 1
+         *     }
+         */
+        WallSummary: {
+            /** Subjects */
+            subjects: number;
+            /** Delivered */
+            delivered: number;
+            /**
+             * Conditions
+             * @description How many subjects are in each condition over all providers
+             */
+            conditions: {
+                [key: string]: number;
+            };
+            /**
+             * Unknown
+             * @description Subjects with too little mail for a reading
+             */
+            unknown: number;
         };
         /**
          * WallWarmup
@@ -33701,6 +33739,8 @@ export interface operations {
                 /** @description `next` of the previous page */
                 cursor?: string | null;
                 limit?: number;
+                /** @description Part of the name */
+                search?: string;
             };
             header?: never;
             path: {
@@ -52096,6 +52136,15 @@ export interface operations {
                 subject?: "domain" | "stream" | "relay" | "ip";
                 /** @description Day; default: today */
                 last?: string | null;
+                /** @description Part of the name */
+                search?: string;
+                /** @description Of the reading over all providers */
+                condition?: ("sound" | "tarnished" | "corroded" | "seized") | null;
+                /** @description `worst`: lowest reading first */
+                order?: "name" | "worst" | "delivered";
+                /** @description `next` of the previous page */
+                cursor?: string | null;
+                limit?: number;
             };
             header?: never;
             path?: never;

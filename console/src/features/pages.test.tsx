@@ -160,6 +160,7 @@ describe('the wall', () => {
     day: '2026-11-20',
     days: 7,
     subject: 'domain',
+    summary: {subjects: 1, delivered: 951, conditions: {sound: 1, tarnished: 0, corroded: 0, seized: 0}, unknown: 0},
     columns: [
       {provider: '(all)', label: 'All'},
       {provider: 'tidepost.example', label: 'Tidepost'},

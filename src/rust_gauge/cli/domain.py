@@ -18,7 +18,8 @@ EXAMPLES = (
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
-    noun.add("list", list_domains, "list domains with their newest audit", TABLE)
+    made = noun.add("list", list_domains, "list domains with their newest audit", TABLE)
+    made.add_argument("--search", default="", metavar="TEXT", help="only names that contain this")
     made = noun.add("show", show, "show one domain", ("text", "json"))
     made.add_argument("domain")
     made = noun.add("add", add, "add a domain")
@@ -43,7 +44,9 @@ def list_domains(session: Session) -> int:
     """List the domains of a tenant, or of all tenants."""
     named = session.arguments.tenant
     tenants = [named] if named else [tenant.slug for tenant in session.client.who().tenants]
-    found = [domain for tenant in tenants for domain in session.client.domains.list(tenant)]
+    found = [
+        domain for tenant in tenants for domain in session.client.domains.list(tenant, search=session.arguments.search)
+    ]
     columns = ("tenant", "domain", "audit", "audited (UTC)", "verified", "selectors")
     session.output.items(session.arguments.format, found, Domain, columns, _row,
                          empty="No domains yet. Add one: rustgauge domain add NAME")  # fmt: skip

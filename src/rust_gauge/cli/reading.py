@@ -47,6 +47,7 @@ EXAMPLES = (
     "wall --subject stream",
 )
 _SHOWN = 0.1  # points of a change at one provider
+_ROWS, _PAGE = 500, 1000  # of the wall: shown in a terminal, and fetched at once
 _WIDEST = 14  # characters of a provider's name at the head of its column
 
 
@@ -54,6 +55,11 @@ def register(noun: Noun) -> None:
     """Add the verbs."""
     made = noun.add("wall", wall, "show all domains by mailbox provider", ("text", "json", "csv"))
     made.add_argument("--subject", choices=SUBJECTS, default="domain", help="what the rows are (domain)")
+    made.add_argument("--search", default="", metavar="TEXT", help="only names that contain this")
+    made.add_argument("--condition", choices=list(MARKS), help="only subjects in this condition over all providers")
+    made.add_argument("--order", choices=("name", "worst", "delivered"), default="name",
+                      help="worst: lowest reading first (name)")  # fmt: skip
+    made.add_argument("--limit", type=positive, help="rows (500; all in csv and json)")
     period_options(made, 7)
     made = _of_subject(noun, "show", show, "show readings day by day", TABLE)
     _provider(made)
@@ -206,16 +212,28 @@ def wall(session: Session) -> int:
     """Show the wall: subjects as rows, mailbox providers as columns."""
     arguments, output = session.arguments, session.output
     first, last = period_chosen(arguments)
-    result = session.client.readings.wall(
-        days=(last - first).days + 1, tenant=arguments.tenant, subject=arguments.subject, last=arguments.until
-    )
+    most = arguments.limit or (_ROWS if arguments.format == "text" else None)
+
+    def page(cursor: str | None, limit: int) -> Wall:
+        return session.client.readings.wall(
+            days=(last - first).days + 1, tenant=arguments.tenant, subject=arguments.subject, last=arguments.until,
+            search=arguments.search, condition=arguments.condition, order=arguments.order, cursor=cursor,
+            limit=min(limit, _PAGE),
+        )  # fmt: skip
+
+    result = page(None, most or _PAGE)
+    rows, following = list(result.rows), result.next
+    while following and (most is None or len(rows) < most):
+        more = page(following, _PAGE if most is None else most - len(rows))
+        rows, following = rows + list(more.rows), more.next
+    result = result.model_copy(update={"rows": rows, "next": following})
     if arguments.format == "json":
         output.json(result)
     elif arguments.format == "csv":
         columns = ("tenant", arguments.subject, "delivered", *(column.provider for column in result.columns), "faults")
-        rows = [(row.tenant, row.name, row.delivered, *(cell.value for cell in row.cells), row.faults)
-                for row in result.rows]  # fmt: skip
-        output.rows("csv", columns, rows)
+        shown = [(row.tenant, row.name, row.delivered, *(cell.value for cell in row.cells), row.faults)
+                 for row in result.rows]  # fmt: skip
+        output.rows("csv", columns, shown)
     else:
         _show_wall(session, result)
     return 0
@@ -236,6 +254,13 @@ def _show_wall(session: Session, result: Wall) -> None:
     output.table(columns, rows, right=range(2, len(columns)))
     legend = "   ".join(output.paint(f"{mark} {word}", word) for word, mark in MARKS.items())
     output.say(f"{legend}   empty: too little mail. Delivered: messages in {result.days} days to {result.day}.")
+    if result.next:
+        summary = result.summary
+        counts = ", ".join(f"{n:,} {condition}" for condition, n in summary.conditions.items() if n)
+        output.say(
+            f"{len(result.rows):,} of {summary.subjects:,} are shown ({counts}; "
+            f"{summary.unknown:,} with too little mail). Use --order worst, --condition, --search or --limit."
+        )
     for column in result.columns:
         if column.outage:
             output.say(f"{column.label} delays {column.outage * 100:.0f} % of all senders' mail: a provider outage.")

@@ -144,14 +144,28 @@ class WallColumn(Model):
     outage: float | None = Field(None, description="Share of all senders' mail that it delayed today (provider outage)")
 
 
+class WallSummary(Model):
+    """All rows of a wall together, whatever page is shown."""
+
+    subjects: int
+    delivered: int
+    conditions: dict[Condition, int] = Field(description="How many subjects are in each condition over all providers")
+    unknown: int = Field(description="Subjects with too little mail for a reading")
+
+
 class Wall(Model):
-    """Subjects as rows, providers as columns."""
+    """Subjects as rows, providers as columns: one page of them. `next` is the cursor of the next page."""
 
     day: date
     days: int
     subject: Subject = "domain"
     columns: list[WallColumn]
     rows: list[WallRow]
+    summary: WallSummary
+    next: str | None = None
+
+
+WallOrder = Literal["name", "worst", "delivered"]
 
 
 # What moved it

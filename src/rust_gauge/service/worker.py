@@ -72,6 +72,7 @@ Handler = Callable[[Context, Job], Mapping[str, Any] | None]
 
 KINDS: dict[str, Handler] = {
     "readings": _readings,
+    computation.STALE: computation.run_stale,
     "subjects": computation.run_subjects,
     "providers": _providers,
     "held": computation.run_held,

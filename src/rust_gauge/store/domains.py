@@ -134,10 +134,19 @@ def _summary(row: Row[*tuple[Any, ...]]) -> AuditSummaryRow:
 
 
 def list_domains(
-    connection: Connection, tenant_id: int, *, name: str | None = None, after: str = "", limit: int = 1000
-) -> list[DomainRow]:
-    """Domains by name; `name` for one, `after` and `limit` for a page."""
-    newest = _newest([tenant_id])
+    connection: Connection, tenant_id: int, *, name: str | None = None, after: str = "", limit: int = 1000,
+    search: str = "",
+) -> list[DomainRow]:  # fmt: skip
+    """Domains by name; `name` for one, `after` and `limit` for a page, `search` for a part of the name."""
+    d = t.sending_domain.c
+    page = select(d.id).where(d.tenant_id == tenant_id, d.name > after)
+    if search:
+        page = page.where(d.name.contains(search, autoescape=True))
+    if name is not None:
+        page = page.where(d.name == name)
+    # Audits of the page alone: a tenant may have fifty thousand domains.
+    ids = list(connection.scalars(page.order_by(d.name).limit(limit)))
+    newest = _newest([tenant_id], ids)
     query = (
         select(
             t.sending_domain,
@@ -146,9 +155,8 @@ def list_domains(
         )
         .outerjoin(newest, newest.c.domain_id == t.sending_domain.c.id)
         .outerjoin(t.audit, t.audit.c.id == newest.c.id)
-        .where(t.sending_domain.c.tenant_id == tenant_id, t.sending_domain.c.name > after)
-        .order_by(t.sending_domain.c.name)
-        .limit(limit)
+        .where(d.id.in_(ids))
+        .order_by(d.name)
     )
     if name is not None:
         query = query.where(t.sending_domain.c.name == name)
@@ -170,10 +178,12 @@ def list_domains(
     ]
 
 
-def _newest(tenant_ids: list[int]) -> Subquery:
-    """domain_id, id of every domain's newest audit."""
+def _newest(tenant_ids: list[int], domain_ids: Collection[int] | None = None) -> Subquery:
+    """domain_id, id of the newest audit of every domain, or of these."""
     c = t.audit.c
     newest = select(c.domain_id, func.max(c.id).label("id")).where(c.tenant_id.in_(tenant_ids))
+    if domain_ids is not None:
+        newest = newest.where(c.domain_id.in_(domain_ids))
     return newest.group_by(c.domain_id).subquery()
 
 
@@ -184,11 +194,11 @@ def _proven(tenant_id: int) -> ColumnElement[bool]:
     return exists().where(p.tenant_id == tenant_id, p.kind == "domain", p.state == "verified", covers)
 
 
-def senders(connection: Connection, tenant_id: int) -> list[SenderRow]:
-    """name, verified, streams of every domain; of its newest audit's streams the names (`audited`) and DMARC results
-    (`results`), both None without an audit.
+def senders(connection: Connection, tenant_id: int, domain_ids: Collection[int] | None = None) -> list[SenderRow]:
+    """name, verified, streams of every domain, or of these; of its newest audit's streams the names (`audited`) and
+    DMARC results (`results`), both None without an audit.
     """
-    d, a, newest = t.sending_domain.c, t.audit.c, _newest([tenant_id])
+    d, a, newest = t.sending_domain.c, t.audit.c, _newest([tenant_id], domain_ids)
 
     def part(path: str) -> ColumnElement[Any]:
         return type_coerce(func.json_extract(a.document, f"$.streams[*].{path}"), JSON)
@@ -203,15 +213,19 @@ def senders(connection: Connection, tenant_id: int) -> list[SenderRow]:
         .where(d.tenant_id == tenant_id)
         .order_by(d.name)
     )  # fmt: skip
+    if domain_ids is not None:
+        query = query.where(d.id.in_(domain_ids))
     return values_of(SenderRow, connection.execute(query))
 
 
-def newest_findings(connection: Connection, tenant_ids: list[int]) -> dict[int, NewestFindings]:
-    """Return what the newest audit of every domain found, by domain id.
+def newest_findings(
+    connection: Connection, tenant_ids: list[int], domain_ids: Collection[int] | None = None
+) -> dict[int, NewestFindings]:
+    """Return what the newest audit of every domain, or of these, found, by domain id.
 
     The whole documents of some hundred domains are megabytes; this is a tenth of them.
     """
-    a, newest = t.audit.c, _newest(tenant_ids)
+    a, newest = t.audit.c, _newest(tenant_ids, domain_ids)
     findings = type_coerce(func.json_extract(a.document, "$.findings"), JSON).label("findings")
     query = select(a.tenant_id, a.domain_id, a.finished_at, a.faults, findings)
     found = values_of(NewestFindings, connection.execute(query.join(newest, newest.c.id == a.id)))

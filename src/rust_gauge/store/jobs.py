@@ -9,7 +9,7 @@ stopped and resumed, takes files in pieces, and is kept for a while with what ca
 """
 
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, TypedDict, Unpack
@@ -101,6 +101,17 @@ def enqueue(
         "subject": subject, "state": WAITING, "waiting_key": f"{kind}:{tenant_id}:{subject}", "run_after": at or now,
     }  # fmt: skip
     connection.execute(insert(t.job).prefix_with("IGNORE").values(**values))
+
+
+def enqueue_all(connection: Connection, kind: str, subjects: Collection[tuple[int, int]], now: datetime) -> None:
+    """Ask for short work on many subjects, (tenant id, subject) each, as `enqueue` does for one."""
+    rows = [
+        _new(kind, tenant_id, now)
+        | {"subject": subject, "state": WAITING, "waiting_key": f"{kind}:{tenant_id}:{subject}", "run_after": now}
+        for tenant_id, subject in subjects
+    ]
+    if rows:
+        connection.execute(insert(t.job).prefix_with("IGNORE"), rows)
 
 
 def bring_forward(connection: Connection, kind: str, tenant_id: int, subject: int, at: datetime) -> None:

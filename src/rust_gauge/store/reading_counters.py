@@ -146,10 +146,11 @@ _TAKEN = f"({Count.DELIVERED.number}, {Count.BOUNCED.number}, {Count.RETURNED.nu
 def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> CounterRows:
     """Sum what was delivered, bounced and returned by subject, in the form of `counters` (kind 5: by provider)."""
     sql = (
-        f"SELECT part_id, 0, DATEDIFF(day, {literal(since)}), kind, 0, 0, n FROM flow_sum_day "
-        f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN}"
+        f"SELECT part_id, 0, kind, 0, 0, GROUP_CONCAT(DATEDIFF(day, {literal(since)}), ',', n) FROM flow_sum_day "
+        f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN} "
+        "GROUP BY part_id, kind"
     )
-    return CounterRows.of(raw_rows(connection, sql))
+    return CounterRows.of_series(raw_rows(connection, sql))
 
 
 def heard_sums(connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]) -> CounterRows:
@@ -159,11 +160,12 @@ def heard_sums(connection: Connection, tenant_id: int, kind: int, since: date, r
         return CounterRows.of(())
     kinds = f"({Count.DELIVERED.number}, {Count.RETURNED.number}, {Count.COMPLAINED.number})"
     sql = (
-        f"SELECT {column}, {REPORTING}, DATEDIFF(day, {literal(since)}), kind, 0, 0, CAST(SUM(n) AS UNSIGNED) "
-        f"FROM flow_day WHERE {_of_domains(connection, tenant_id)} AND day >= {literal(since)} "
-        f"AND provider_id IN ({', '.join(map(str, reporting))}) AND kind IN {kinds} GROUP BY {column}, day, kind"
+        f"SELECT {column}, {REPORTING}, kind, 0, 0, GROUP_CONCAT(DATEDIFF(day, {literal(since)}), ',', n) "
+        f"FROM (SELECT {column}, kind, day, SUM(n) AS n FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"AND day >= {literal(since)} AND provider_id IN ({', '.join(map(str, reporting))}) AND kind IN {kinds} "
+        f"GROUP BY {column}, kind, day) AS days GROUP BY {column}, kind"
     )
-    return CounterRows.of(raw_rows(connection, sql))
+    return CounterRows.of_series(raw_rows(connection, sql))
 
 
 def _of_domains(connection: Connection, tenant_id: int) -> str:

@@ -197,8 +197,14 @@ def jumped(connection: Connection, tenant_id: int, kind: int, day: date) -> set[
     }  # fmt: skip
 
 
-def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: date, days: int) -> Newest:
-    """Return the newest reading of each series of these tenants with its trend up to today, at most TREND days."""
+def newest(
+    connection: Connection, tenant_ids: Sequence[int], kind: int, today: date, days: int,
+    subject_ids: Sequence[int] | None = None,
+) -> Newest:  # fmt: skip
+    """Return the newest reading of each series of these tenants with its trend up to today, at most TREND days.
+
+    Of these subjects only, if any are named.
+    """
     days = min(days, TREND)
     listed = ", ".join(map(str, tenant_ids)) or "0"
     # Few columns, and none that the driver would have to make a date of: a wall has ten thousand rows.
@@ -206,7 +212,8 @@ def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: 
         connection,
         f"SELECT subject_id, provider_id, DATEDIFF({literal(today)}, last_day), margin, mail, "
         f"CONCAT(LPAD(RIGHT(trend, {2 * days}), {2 * days}, x'FF'), pulls) FROM reading_series "
-        f"WHERE tenant_id IN ({listed}) AND kind = {kind}",
+        f"WHERE tenant_id IN ({listed}) AND kind = {kind}"
+        + ("" if subject_ids is None else f" AND subject_id IN ({', '.join(map(str, subject_ids)) or '0'})"),
     )
     subjects, providers, late, margin, mail, packed = zip(*rows, strict=True) if rows else ((),) * 6
     values = np.frombuffer(b"".join(packed), "<i2").reshape(len(rows), -1) if rows else np.zeros((0, days), "<i2")
@@ -219,11 +226,16 @@ def newest(connection: Connection, tenant_ids: Sequence[int], kind: int, today: 
     return Newest(ids, provider_ids, lates, margins, mails, tenths, values[:, days:])
 
 
-def as_of(connection: Connection, tenant_ids: Sequence[int], kind: int, day: date, days: int) -> Newest:
+def as_of(
+    connection: Connection, tenant_ids: Sequence[int], kind: int, day: date, days: int,
+    subject_ids: Sequence[int] | None = None,
+) -> Newest:  # fmt: skip
     """Return what `newest` gave on an earlier day, as it is known today. Reads whole histories."""
     c = t.reading_series.c
     query = select(*_packed())
     query = query.where(c.tenant_id.in_(tenant_ids), c.kind == kind, c.first_day <= day, c.last_day >= day)
+    if subject_ids is not None:
+        query = query.where(c.subject_id.in_(subject_ids))
     ends, keys, margins, mails, pulls = [], [], [], [], []
     for row in values_of(PackedSeries, connection.execute(query)):
         series = unpack(row)
@@ -290,6 +302,31 @@ def newest_overall(connection: Connection, tenant_id: int, kind: int) -> dict[in
     return {row.subject_id: row.tenths for row in connection.execute(select(c.subject_id, c.tenths).where(*where))}
 
 
+def standing_on(connection: Connection, tenant_ids: Sequence[int], kind: int, day: date) -> dict[int, int]:
+    """Return by subject id: tenths of the reading over all providers if it is of this day, else -1.
+
+    From an index alone: a tenant may have fifty thousand domains.
+    """
+    listed = ", ".join(map(str, tenant_ids)) or "0"
+    rows = raw_rows(
+        connection,
+        f"SELECT subject_id, IF(last_day = {literal(day)}, tenths, -1) FROM reading_series "
+        f"WHERE tenant_id IN ({listed}) AND kind = {kind} AND provider_id = {t.ALL_PROVIDERS}",
+    )
+    return dict(rows)
+
+
+def had_reading(connection: Connection, tenant_ids: Sequence[int], kind: int, day: date) -> dict[int, int]:
+    """Return by subject id: tenths of the reading over all providers on an earlier day. Reads whole histories."""
+    c = t.reading_series.c
+    query = select(*_packed()).where(
+        c.tenant_id.in_(tenant_ids), c.kind == kind, c.provider_id == t.ALL_PROVIDERS, c.first_day <= day,
+        c.last_day >= day,
+    )  # fmt: skip
+    found = map(unpack, values_of(PackedSeries, connection.execute(query)))
+    return {series.subject_id: int(series.tenths[(day - series.first).days]) for series in found}
+
+
 def measures_of(
     connection: Connection, tenant_ids: Sequence[int], kind: int, series: Iterable[tuple[int, int]]
 ) -> dict[tuple[int, int], NDArray[np.float32]]:
@@ -315,14 +352,20 @@ def histories(
         query = query.where(c.subject_id.in_(subject_ids))
     if provider_id is not None:
         query = query.where(c.provider_id == provider_id)
-    return values_of(PackedSeries, connection.execute(query))
+    return values_of(PackedSeries, connection.execute(query.order_by(c.subject_id, c.provider_id)))
 
 
-def stale_domains(connection: Connection, today: date) -> list[tuple[int, int]]:
-    """(tenant id, domain id) of domains whose readings end before `today`."""
+def stale_tenants(connection: Connection, today: date) -> list[int]:
+    """Return the tenants of which the readings of any domain end before `today`."""
     c = t.reading_series.c
-    query = select(c.tenant_id, c.subject_id).where(c.kind == 1, c.last_day < today).distinct()
-    return [(row.tenant_id, row.subject_id) for row in connection.execute(query)]
+    return list(connection.scalars(select(c.tenant_id).where(c.kind == 1, c.last_day < today).distinct()))
+
+
+def stale_domains(connection: Connection, tenant_id: int, today: date) -> list[int]:
+    """Return the domains of a tenant whose readings end before `today`."""
+    c = t.reading_series.c
+    query = select(c.subject_id).where(c.tenant_id == tenant_id, c.kind == 1, c.last_day < today).distinct()
+    return list(connection.scalars(query))
 
 
 def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:

@@ -10,7 +10,7 @@ import {Button} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
-import {day, factor, firstDay, short} from '../../design/format';
+import {count, day, factor, firstDay, short} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {Spark} from '../../design/Spark';
@@ -62,7 +62,7 @@ export function ReadingsPage() {
   const view = useView(30);
   const subject = (SUBJECTS.find((each) => each.value === view.get('subject'))?.value ?? 'domain') as Subject;
   const days = Math.min(view.days, 90);
-  const wall = useWall(2 * days, view.tenant || undefined, subject);
+  const wall = useWall({days: 2 * days, tenant: view.tenant || undefined, subject, order: 'worst'});
   const [chosen, setChosen] = useState<string[]>([]);
   const id = (row: Row) => `${row.tenant}/${row.name}`;
   const toggle = (row: Row) =>
@@ -110,7 +110,17 @@ export function ReadingsPage() {
       {rows.length === 0 ? (
         <Notice title="No data">No mail of this kind in this period.</Notice>
       ) : (
-        <Card title={SUBJECTS.find((each) => each.value === subject)!.label} note={`choose up to ${MOST} to compare`}>
+        <Card
+          title={SUBJECTS.find((each) => each.value === subject)!.label}
+          note={`choose up to ${MOST} to compare${wall.hasNextPage ? `; the ${count(wall.data.rows.length)} lowest of ${count(wall.data.summary.subjects)}` : ''}`}
+          actions={
+            wall.hasNextPage && (
+              <Button isDisabled={wall.isFetchingNextPage} onPress={() => void wall.fetchNextPage()}>
+                {wall.isFetchingNextPage ? 'Loading…' : 'Show more'}
+              </Button>
+            )
+          }
+        >
           <DataTable
             label="Readings"
             columns={[

@@ -287,6 +287,7 @@ const wall = (days: number, trend: (number | null)[]): Schemas['Wall'] => ({
   day: '2026-11-20',
   days,
   subject: 'domain',
+  summary: {subjects: 1, delivered: 951, conditions: {sound: 1, tarnished: 0, corroded: 0, seized: 0}, unknown: 0},
   columns: [{provider: '(all)', label: 'All', outage: null}],
   rows: [
     {

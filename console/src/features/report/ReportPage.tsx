@@ -86,7 +86,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
   const tenant = who.tenants.find((each) => each.slug === view.tenant) ?? who.tenants[0]!;
   const days = Math.min(view.days, 90);
   const first = firstDay(days);
-  const wall = useWall(2 * days, tenant.slug);
+  const wall = useWall({days: 2 * days, tenant: tenant.slug, order: 'worst'});
   const flow = useFlow(tenant.slug, first);
   const todo = useWorklist(tenant.slug);
   const closed = useWorklist(tenant.slug, 'resolved');

@@ -1,7 +1,7 @@
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useWall} from './queries';
+import {ORDERS, useWall} from './queries';
 import {useWorklist} from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Choice} from '../../design/Choice';
@@ -54,6 +54,30 @@ const Keys = styled.div`
     display: flex;
     gap: 6px;
     align-items: center;
+  }
+`;
+const Condition = styled.button`
+  display: flex;
+  gap: 6px;
+  align-items: center;
+  border: 1px solid transparent;
+  border-radius: 3px;
+  background: none;
+  padding: 1px 4px;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+  b {
+    color: ${colour('ink')};
+    font-weight: 600;
+  }
+  &:hover,
+  &[aria-pressed='true'] {
+    border-color: ${colour('line')};
+    background: ${colour('sheet')};
+  }
+  &:focus-visible {
+    outline: 2px solid ${colour('sound')};
   }
 `;
 const Frame = styled.div`
@@ -135,7 +159,10 @@ export function WallPage() {
   const {days, tenant, get, set} = useView();
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
   const on = dayOf(get('on'));
-  const wall = useWall(days, tenant || undefined, subject, on);
+  const order = ORDERS.find((each) => each.value === get('order'))?.value ?? 'name';
+  const condition = conditions.find((each) => each === get('condition')) ?? null;
+  const search = get('search');
+  const wall = useWall({days, tenant: tenant || undefined, subject, last: on, order, condition, search});
   const work = useWorklist(tenant, '', '', on);
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
@@ -158,18 +185,54 @@ export function WallPage() {
             onChange={(value) => set('on', dayOf(value))}
             style={{gridTemplateColumns: 'auto auto', alignItems: 'center'}}
           />
+          <Choice
+            label="Order"
+            value={order}
+            options={ORDERS}
+            onChange={(value) => set('order', value === 'name' ? '' : value)}
+          />
+          <Field
+            label="Search"
+            type="search"
+            value={search}
+            onChange={(value) => set('search', value)}
+            style={{gridTemplateColumns: 'auto 150px', alignItems: 'center'}}
+          />
           <p>{sentence(wall.data, items, on)}</p>
         </Head>
-        <Keys aria-hidden>
+        <Keys>
           {conditions.map((each) => (
-            <span key={each}>
-              <Plate value={floors[each] + 13} margin={6} width={11} height={20} /> {each}: {advice[each]}
-            </span>
+            <Condition
+              key={each}
+              type="button"
+              aria-pressed={condition === each}
+              onClick={() => set('condition', condition === each ? '' : each)}
+              title={condition === each ? 'Show all conditions' : `Show only rows that are ${each}`}
+            >
+              <Plate value={floors[each] + 13} margin={6} width={11} height={20} />
+              <b>{count(wall.data.summary.conditions[each] ?? 0)}</b> {each}: {advice[each]}
+            </Condition>
           ))}
+          {wall.data.summary.unknown > 0 && <span>{count(wall.data.summary.unknown)} with too little mail</span>}
         </Keys>
         {wall.data.rows.length === 0 && on ? (
           <Notice title="No readings for this day">
             No mail was sent by then, or the day is before the first reading.
+          </Notice>
+        ) : wall.data.rows.length === 0 && (search || condition) ? (
+          <Notice title="Nothing fits">
+            None of these {search && `has “${search}” in its name`}
+            {search && condition && ' and '}
+            {condition && `is ${condition}`}.{' '}
+            <Button
+              tone="link"
+              onPress={() => {
+                set('search', '');
+                set('condition', '');
+              }}
+            >
+              Show all
+            </Button>
           </Notice>
         ) : wall.data.rows.length === 0 ? (
           <Notice title="No domains yet">
@@ -178,8 +241,16 @@ export function WallPage() {
         ) : (
           <>
             <Frame>
-              <WallTable wall={wall.data} />
+              <WallTable wall={wall.data} flat={order !== 'name'} />
             </Frame>
+            {wall.hasNextPage && (
+              <p style={{marginTop: 8}}>
+                {count(wall.data.rows.length)} of {count(wall.data.summary.subjects)} are shown.{' '}
+                <Button tone="link" isDisabled={wall.isFetchingNextPage} onPress={() => void wall.fetchNextPage()}>
+                  {wall.isFetchingNextPage ? 'Loading…' : 'Show more'}
+                </Button>
+              </p>
+            )}
             <p style={{color: colour('soft'), fontSize: 12, marginTop: 8}}>
               A plate shows what is left: full is 100. The hatched edge is the margin. Empty outline: too little mail to
               say.{' '}
@@ -201,15 +272,15 @@ export function dayOf(text: string, today = new Date().toISOString().slice(0, 10
 }
 
 function sentence(wall: Wall, items: WorkItem[], on: string) {
-  const delivered = wall.rows.reduce((sum, row) => sum + row.delivered, 0);
+  const {delivered, subjects} = wall.summary;
   const urgent = items.filter((item) => item.level === 'stop' || item.level === 'fix').length;
   return (
     <>
       {plural(
-        wall.rows.length,
+        subjects,
         {domain: 'sending domain', stream: 'stream', relay: 'relay', ip: 'sending address'}[
           wall.subject ?? 'domain'
-        ].replace(/address$/, wall.rows.length === 1 ? 'address' : 'addresse'),
+        ].replace(/address$/, subjects === 1 ? 'address' : 'addresse'),
       )}
       , {short(delivered)} messages delivered in the {on ? '' : 'last '}
       {wall.days} days{on ? ` up to ${day(on)}` : ''}.{' '}
@@ -226,8 +297,10 @@ function sentence(wall: Wall, items: WorkItem[], on: string) {
   );
 }
 
-function WallTable({wall}: {wall: Wall}) {
+/** Rows by tenant, or `flat` in their own order. */
+function WallTable({wall, flat}: {wall: Wall; flat: boolean}) {
   const tenants = [...new Set(wall.rows.map((row) => row.tenant))];
+  const groups = flat ? [''] : tenants;
   return (
     <Table>
       <thead>
@@ -250,19 +323,22 @@ function WallTable({wall}: {wall: Wall}) {
           ))}
         </tr>
       </thead>
-      {tenants.map((tenant) => {
-        const rows = wall.rows.filter((row) => row.tenant === tenant);
+      {groups.map((tenant) => {
+        const rows = flat ? wall.rows : wall.rows.filter((row) => row.tenant === tenant);
         return (
           <tbody key={tenant}>
-            <tr>
-              <th scope="rowgroup" colSpan={wall.columns.length + 2}>
-                {rows[0]!.tenant_name}
-              </th>
-            </tr>
+            {!flat && (
+              <tr>
+                <th scope="rowgroup" colSpan={wall.columns.length + 2}>
+                  {rows[0]!.tenant_name}
+                </th>
+              </tr>
+            )}
             {rows.flatMap((row) => [
               <tr key={row.tenant + row.name}>
                 <th scope="row">
                   <Link to={pathOf(row, wall.subject ?? 'domain')}>{row.name}</Link>
+                  {flat && tenants.length > 1 && <Small style={{display: 'block'}}>{row.tenant_name}</Small>}
                   {(row.lacks ?? []).length > 0 && (
                     <Lacks to={`/domains/${row.tenant}/${row.name}?view=setup`} row={row} />
                   )}

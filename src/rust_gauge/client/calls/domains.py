@@ -5,8 +5,8 @@ from rust_gauge.contract.common import Page
 from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 
 
-def list_domains(tenant: str, cursor: str | None) -> Call[Page[Domain]]:
-    return make_call("GET", tenant_path(tenant, "domains"), Page[Domain], cursor=cursor)
+def list_domains(tenant: str, search: str, cursor: str | None) -> Call[Page[Domain]]:
+    return make_call("GET", tenant_path(tenant, "domains"), Page[Domain], cursor=cursor, search=search or None)
 
 
 def add_domain(tenant: str, new: NewDomain) -> Call[Domain]:

@@ -18,8 +18,14 @@ from rust_gauge.contract.readings import (
 )
 
 
-def wall(days: int, tenant: str | None, subject: str, last: date | None) -> Call[Wall]:
-    return make_call("GET", "/wall", Wall, days=days, tenant=tenant, subject=subject, last=last and last.isoformat())
+def wall(
+    days: int, tenant: str | None, subject: str, last: date | None, search: str, condition: str | None, order: str,
+    limit: int, cursor: str | None,
+) -> Call[Wall]:  # fmt: skip
+    return make_call(
+        "GET", "/wall", Wall, days=days, tenant=tenant, subject=subject, last=last and last.isoformat(),
+        search=search or None, condition=condition, order=order, limit=limit, cursor=cursor,
+    )  # fmt: skip
 
 
 def readings(

@@ -12,9 +12,9 @@ from rust_gauge.contract.domains import Domain, DomainChange, NewDomain
 class Domains(Part):
     """Sending domains."""
 
-    def list(self, tenant: str) -> Iterator[Domain]:
-        """Yield the tenant's sending domains by name."""
-        return self._client.pages(lambda cursor: calls.list_domains(tenant, cursor))
+    def list(self, tenant: str, *, search: str = "") -> Iterator[Domain]:
+        """Yield the tenant's sending domains by name; `search`: a part of it."""
+        return self._client.pages(lambda cursor: calls.list_domains(tenant, search, cursor))
 
     def get(self, tenant: str, name: str) -> Domain:
         """Return one domain. NotFoundError if the tenant does not have it."""

@@ -18,6 +18,7 @@ from rust_gauge.contract.readings import (
     ReadingSettingsView,
     Subject,
     Wall,
+    WallOrder,
 )
 
 
@@ -38,10 +39,24 @@ class Readings(Part):
         return self._client.send(calls.readings(tenant, name, subject, provider, first, last))
 
     def wall(
-        self, *, days: int = 7, tenant: str | None = None, subject: Subject = "domain", last: date | None = None
+        self,
+        *,
+        days: int = 7,
+        tenant: str | None = None,
+        subject: Subject = "domain",
+        last: date | None = None,
+        search: str = "",
+        condition: str | None = None,
+        order: WallOrder = "name",
+        limit: int = 500,
+        cursor: str | None = None,
     ) -> Wall:
-        """Return all subjects of a kind by mailbox provider, with the trend of up to 190 days that end on a day."""
-        return self._client.send(calls.wall(days, tenant, subject, last))
+        """Return a page of subjects by mailbox provider, with the trend of up to 190 days that end on a day.
+
+        At most 1,000 subjects; `next` of the answer is the cursor of the next page.
+        """
+        call = calls.wall(days, tenant, subject, last, search, condition, order, limit, cursor)
+        return self._client.send(call)
 
     def explain(
         self,

@@ -87,10 +87,13 @@ def delete_domain(context: Context, tenant: TenantAccess, text: str) -> None:
     context.store.transaction(lambda c: store_domains.update_domain(c, row.id, origin="seen"))
 
 
-def list_domains(context: Context, tenant: TenantAccess, cursor: str | None, limit: int) -> Page[Domain]:
+def list_domains(
+    context: Context, tenant: TenantAccess, cursor: str | None, limit: int, search: str = ""
+) -> Page[Domain]:
     position = read_cursor("domains", cursor, str)
+    after, wanted = position[0] if position else "", search.strip().lower()
     rows = context.store.transaction(
-        lambda c: store_domains.list_domains(c, tenant.id, after=position[0] if position else "", limit=limit + 1)
+        lambda c: store_domains.list_domains(c, tenant.id, after=after, limit=limit + 1, search=wanted)
     )
     items = [show_domain(tenant, row) for row in rows[:limit]]
     return Page(items=items, next=write_cursor("domains", rows[limit - 1].name) if len(rows) > limit else None)

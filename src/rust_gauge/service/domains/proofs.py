@@ -6,6 +6,7 @@ day, and lost when a server of the zone says that the record is gone; a server t
 
 import hashlib
 import secrets
+from collections.abc import Collection
 from datetime import UTC, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import format_datetime, make_msgid
@@ -297,13 +298,15 @@ def list_senders(context: Context, tenant: TenantAccess) -> list[Sender]:
     return context.store.transaction(lambda c: senders_of(c, tenant.id))
 
 
-def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Sender]:
-    """Return each (domain, stream) that is not verified or not aligned.
+def lacks_of(
+    connection: Connection, tenant_id: int, domain_ids: Collection[int] | None = None
+) -> dict[tuple[str, str], Sender]:
+    """Return each (domain, stream) that is not verified or not aligned, of all domains or of these.
 
     (domain, "") is for streams that nobody described.
     """
     out: dict[tuple[str, str], Sender] = {}
-    for sender in senders_of(connection, tenant_id):
+    for sender in senders_of(connection, tenant_id, domain_ids):
         if not sender.verified or sender.aligned is False:
             out[sender.domain, sender.stream] = sender
         if not sender.verified:
@@ -314,9 +317,9 @@ def lacks_of(connection: Connection, tenant_id: int) -> dict[tuple[str, str], Se
     return out
 
 
-def senders_of(connection: Connection, tenant_id: int) -> list[Sender]:
+def senders_of(connection: Connection, tenant_id: int, domain_ids: Collection[int] | None = None) -> list[Sender]:
     out = []
-    for domain in store_domains.senders(connection, tenant_id):
+    for domain in store_domains.senders(connection, tenant_id, domain_ids):
         by_name: dict[str, list[str]] = {}
         for name, found in zip(domain.audited or (), domain.results or (), strict=True):
             by_name.setdefault(name, []).append(found)  # one for each relay of the stream

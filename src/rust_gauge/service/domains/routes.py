@@ -32,9 +32,12 @@ router = api_router()
 
 
 @router.get("/tenants/{tenant}/domains", tags=["domains"], operation_id="list_domains")
-def list_domains(context: Ctx, tenant: Tenant, cursor: Cursor = None, limit: Limit = 100) -> Page[Domain]:
+def list_domains(
+    context: Ctx, tenant: Tenant, cursor: Cursor = None, limit: Limit = 100,
+    search: Annotated[str, Query(max_length=253, description="Part of the name")] = "",
+) -> Page[Domain]:  # fmt: skip
     """List a tenant's sending domains by name, each with the summary of its latest audit."""
-    return domains.list_domains(context, tenant, cursor, limit)
+    return domains.list_domains(context, tenant, cursor, limit, search)
 
 
 @router.post("/tenants/{tenant}/domains", tags=["domains"], status_code=201, operation_id="add_domain")

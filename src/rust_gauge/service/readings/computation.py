@@ -6,7 +6,7 @@ A subject is a domain, a stream, a relay or a sending address. What is computed 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from itertools import product
 from typing import Any
 
@@ -52,6 +52,8 @@ log = structlog.get_logger()
 SETTING = "reputation"
 HISTORY = timedelta(days=400)  # a year to compare with, and a month of looking back
 _TOGETHER = 20  # subjects that are computed at once
+_STALE_AT_ONCE = 40  # in one transaction: meanwhile no other domain of the tenant is computed
+STALE = "stale"
 _OUTAGE_RUN_IN = timedelta(days=45)  # what is usual of delays has to be known before they can be unusual
 _LOOK_EVERY = timedelta(hours=1)  # all senders together change slowly
 _HELD_LOOKED_BACK = timedelta(days=2)  # mail to a held address that is reported late
@@ -499,21 +501,41 @@ def run_subjects(context: Context, job: Job) -> None:
 
 
 def ask_for_stale(context: Context) -> int:
-    """Enqueue the readings of all domains computed before today, and update the provider norms from time to time."""
+    """Enqueue the readings of all domains that end before today, by tenant; now and then update the provider norms."""
     now = context.clock()
     looked = context.memory.get("providers looked up")
     if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:
         context.memory["providers looked up"] = now
         context.store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
-        for tenant_id in context.store.transaction(store_accounts.tenant_ids):
-            context.store.transaction(lambda c, id=tenant_id: jobs.enqueue(c, "held", id, 0, now))  # type: ignore[misc]
+        context.store.transaction(
+            lambda c: jobs.enqueue_all(c, "held", [(id, 0) for id in store_accounts.tenant_ids(c)], now)
+        )
 
     def write(connection: Connection) -> int:
-        stale = store.stale_domains(connection, now.date())
-        for tenant_id, domain_id in stale:
-            jobs.enqueue(connection, "readings", tenant_id, domain_id, now)
-        for tenant_id in {tenant_id for tenant_id, _ in stale}:
-            jobs.enqueue(connection, "subjects", tenant_id, 0, now)
+        stale = store.stale_tenants(connection, now.date())
+        jobs.enqueue_all(connection, STALE, [(tenant_id, 0) for tenant_id in stale], now)
         return len(stale)
 
     return context.store.transaction(write)
+
+
+def run_stale(context: Context, job: Job) -> None:
+    """The job: readings of all domains of a tenant that end before today, some at a time; then of its other subjects.
+
+    A tenant may have fifty thousand. What is done stays done: a job that was cut off goes on with the rest.
+    """
+    today = context.clock().date()
+    ids = context.store.transaction(lambda c: store.stale_domains(c, job.tenant_id, today))
+    for start in range(0, len(ids), _STALE_AT_ONCE):
+        part = ids[start : start + _STALE_AT_ONCE]
+        try:
+            compute(context, job.tenant_id, 1, part)
+        except (ArithmeticError, ValueError, LookupError):  # one domain's counters must not hold up all others
+            log.exception("readings_failed", tenant=job.tenant_id, domains=part)
+            context.store.transaction(lambda c, part=part: _one_by_one(c, job, part, context.clock()))  # type: ignore[misc]
+        context.store.transaction(lambda c: jobs.renew(c, job, context.clock()))
+    context.store.transaction(lambda c: jobs.enqueue(c, "subjects", job.tenant_id, 0, context.clock()))
+
+
+def _one_by_one(connection: Connection, job: Job, domain_ids: Sequence[int], now: datetime) -> None:
+    jobs.enqueue_all(connection, "readings", [(job.tenant_id, id) for id in domain_ids], now)

@@ -7,6 +7,7 @@ from fastapi import Path, Query, Response
 from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.readings import (
     Annotation,
+    Condition,
     Explanation,
     Forecast,
     ForecastRequest,
@@ -18,10 +19,13 @@ from rust_gauge.contract.readings import (
     ReadingSettingsView,
     Subject,
     Wall,
+    WallOrder,
 )
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
+from rust_gauge.service.http.parameters import Cursor
 from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.readings import annotations, explanation, forecast, series, settings, wall
+from rust_gauge.service.readings.wall import WallQuery
 from rust_gauge.service.runtime.problems import ServiceProblem
 
 router = api_router()
@@ -35,12 +39,18 @@ def get_wall(
     tenant: Annotated[str | None, Query(max_length=40, description="Only this tenant")] = None,
     subject: Subject = "domain",
     last: Annotated[Day | None, Query(description="Day; default: today")] = None,
+    search: Annotated[str, Query(max_length=253, description="Part of the name")] = "",
+    condition: Annotated[Condition | None, Query(description="Of the reading over all providers")] = None,
+    order: Annotated[WallOrder, Query(description="`worst`: lowest reading first")] = "name",
+    cursor: Cursor = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 500,
 ) -> Response:
     """List readings of all domains (or streams, relays, sending addresses) that you can see, by mailbox provider."""
     chosen = tuple(allowed for allowed in principal.tenants if tenant in (None, allowed.slug))
     if tenant is not None and not chosen:
         raise ServiceProblem("not-found", f"There is no tenant {tenant}")
-    found = wall.get_wall(context, chosen, days, subject, last)
+    query = WallQuery(days, subject, last, search, condition, order, cursor, limit)
+    found = wall.get_wall(context, chosen, query)
     return Response(wall.wall_json(found), media_type="application/json")
 
 

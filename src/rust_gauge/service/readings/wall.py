@@ -1,8 +1,10 @@
 """The wall: subjects by mailbox provider, from the readings that are kept."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from typing import get_args
 
 import numpy as np
 import orjson
@@ -10,18 +12,22 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import (
+    Condition,
     Lack,
     Pull,
     Subject,
     Wall,
     WallCell,
     WallColumn,
+    WallOrder,
     WallRow,
+    WallSummary,
     WallWarmup,
     WallWarmupCell,
 )
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, condition_of
 from rust_gauge.service.domains import proofs
+from rust_gauge.service.http.paging import read_cursor, write_cursor
 from rust_gauge.service.providers.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
 from rust_gauge.service.readings.examination import UNITS, kind_of
 from rust_gauge.service.runtime.context import Context
@@ -36,67 +42,141 @@ from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 from rust_gauge.store.warmup import PlanRow
 
 
-def get_wall(
-    context: Context,
-    tenants: tuple[TenantAccess, ...],
-    days: int,
-    subject: Subject = "domain",
-    last: date | None = None,
-) -> Wall:
-    """All subjects of a kind of these tenants by provider, with the trend of `days` days up to one, today if none is
-    named. What audits find and what streams lack is of today only.
+@dataclass(frozen=True, slots=True)
+class WallQuery:
+    """What of the wall is wanted. `last`: the day, today if none is named; `search`: part of a name."""
+
+    days: int = 7
+    subject: Subject = "domain"
+    last: date | None = None
+    search: str = ""
+    condition: Condition | None = None
+    order: WallOrder = "name"
+    cursor: str | None = None
+    limit: int = 500
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """A row before it is filled. `tenths` of the reading over all providers; NO_VALUE without one."""
+
+    tenant: TenantAccess
+    id: int
+    name: str
+    tenths: int
+    delivered: int
+
+    @property
+    def condition(self) -> Condition | None:
+        return None if self.tenths == NO_VALUE else condition_of(self.tenths / 10).value
+
+
+def get_wall(context: Context, tenants: tuple[TenantAccess, ...], query: WallQuery) -> Wall:
+    """A page of all subjects of a kind of these tenants by provider, with the trend of some days up to a day.
+
+    What audits find and what streams lack is of today only. All subjects are counted, and only those of the page read.
     """
     now = context.clock().date()
-    today = last or now
+    today, days = query.last or now, query.days
     if today > now:
         raise ServiceProblem("invalid-request", "last: this day is in the future")
-    first = today - timedelta(days=days - 1)
-    ids = [tenant.id for tenant in tenants]
-    kind = kind_of(subject)
+    position = read_cursor("wall", query.cursor, int)
+    start = position[0] if position else 0
+    kind = kind_of(query.subject)
 
     def read(connection: Connection) -> Wall:
-        if not ids:
-            return Wall(day=today, days=days, subject=subject, columns=[], rows=[])
         columns = {tenant.id: columns_of(connection, tenant.id, now) for tenant in tenants}
-        cells = _Cells(connection, ids, kind, today, days, past=today < now)
-        delivered = flow.delivered_by(connection, ids, kind, first, today)
-        audits = store_domains.newest_findings(connection, ids) if kind == 1 and today == now else {}
+        every = _places(connection, tenants, kind, today, query, past=today < now)
+        places = [place for place in every if query.condition in (None, place.condition)]
+        summary = _summary(every)
+        page = _ordered(places, query.order)[start : start + query.limit]
         order = _column_order(columns.values())
-        plans = _plans(connection, ids, kind, context.clock()) if today == now else {}
-        rows = []
-        for tenant in tenants:
-            lacks = _lacks(connection, tenant.id) if kind == 1 and today == now else {}
-            own = columns[tenant.id]
-            places = [
-                (name, next((i for i in of if i in own.names or i <= OTHER_PROVIDERS), None)) for name, of in order
-            ]
-            for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda pair: pair[1]):
-                if (kind > 1 or today < now) and not cells.has(id):
-                    continue
-                audit = audits.get(id)
-                fault = next((f for f in audit.findings if f["level"] == "fault"), None) if audit else None
-                rows.append(
-                    WallRow.model_construct(
-                        tenant=tenant.slug, tenant_name=tenant.name, name=name, delivered=delivered.get(id, 0),
-                        cells=[cells.show(id, provider, shown) for shown, provider in places],
-                        heaviest=cells.heaviest(id, own), lacks=lacks.get(name, []),
-                        faults=audit.faults if audit else None, fault=fault["title"] if fault else None,
-                        remedy=fault["remedy"] if fault else None, record=fault["record"] if fault else None,
-                        warmup=plans.get((tenant.id, name), []),
-                    )
-                )  # fmt: skip
-        outages = {
-            row.provider_id: row.outage
-            for row in provider_norms.provider_days(connection, today)
-            if row.outage and row.day == today
-        }
-        labels = [
-            WallColumn(provider=name, label=_label(name, of, columns.values()), outage=outages.get(of[0]))
-            for name, of in order
-        ]
-        return Wall.model_construct(day=today, days=days, subject=subject, columns=labels, rows=rows)
+        return Wall.model_construct(
+            day=today, days=days, subject=query.subject, columns=_columns(connection, columns, order, today),
+            rows=_rows(context, connection, page, columns, order, kind, query, today), summary=summary,
+            next=write_cursor("wall", start + query.limit) if start + query.limit < len(places) else None,
+        )  # fmt: skip
 
     return context.store.read(read)
+
+
+def _places(
+    connection: Connection, tenants: tuple[TenantAccess, ...], kind: int, today: date, query: WallQuery, *, past: bool
+) -> list[_Place]:
+    """Return all rows that fit a search, by tenant and name."""
+    ids = [tenant.id for tenant in tenants]
+    readings = (store.had_reading if past else store.standing_on)(connection, ids, kind, today)
+    delivered = flow.delivered_by(connection, ids, kind, today - timedelta(days=query.days - 1), today) if ids else {}
+    wanted = query.search.strip().lower()
+    out = []
+    for tenant in tenants:
+        for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda pair: pair[1]):
+            unmailed = id not in readings and (kind > 1 or past)
+            if not unmailed and wanted in name.lower():
+                out.append(_Place(tenant, id, name, readings.get(id, NO_VALUE), delivered.get(id, 0)))
+    return out
+
+
+def _ordered(places: list[_Place], order: WallOrder) -> list[_Place]:
+    if order == "worst":
+        return sorted(places, key=lambda place: (place.tenths == NO_VALUE, place.tenths, -place.delivered))
+    return sorted(places, key=lambda place: -place.delivered) if order == "delivered" else places
+
+
+def _summary(places: list[_Place]) -> WallSummary:
+    counted = Counter(place.condition for place in places)
+    known = {condition: counted[condition] for condition in get_args(Condition)}
+    return WallSummary(
+        subjects=len(places), delivered=sum(place.delivered for place in places), conditions=known,
+        unknown=counted[None],
+    )  # fmt: skip
+
+
+def _columns(
+    connection: Connection, columns: dict[int, Columns], order: list[tuple[str, list[int]]], today: date
+) -> list[WallColumn]:
+    outages = {
+        row.provider_id: row.outage
+        for row in provider_norms.provider_days(connection, today)
+        if row.outage and row.day == today
+    }
+    return [
+        WallColumn(provider=name, label=_label(name, of, columns.values()), outage=outages.get(of[0]))
+        for name, of in order
+    ]
+
+
+def _rows(
+    context: Context, connection: Connection, page: list[_Place], columns: dict[int, Columns],
+    order: list[tuple[str, list[int]]], kind: int, query: WallQuery, today: date,
+) -> list[WallRow]:  # fmt: skip
+    """Return the rows of a page whole."""
+    past = today < context.clock().date()
+    tenant_ids, subjects = sorted({place.tenant.id for place in page}), [place.id for place in page]
+    cells = _Cells(connection, tenant_ids, kind, today, query.days, subjects, past=past)
+    now_of_domains = kind == 1 and not past
+    audits = store_domains.newest_findings(connection, tenant_ids, subjects) if now_of_domains else {}
+    lacks = {id: _lacks(connection, id, subjects) for id in tenant_ids} if now_of_domains else {}
+    plans = {} if past else _plans(connection, tenant_ids, kind, context.clock())
+    shown: dict[int, list[tuple[str, int | None]]] = {}
+    for id in tenant_ids:
+        own = columns[id].names
+        shown[id] = [(name, next((i for i in of if i in own or i <= OTHER_PROVIDERS), None)) for name, of in order]
+    rows = []
+    for place in page:
+        tenant, audit = place.tenant, audits.get(place.id)
+        fault = next((f for f in audit.findings if f["level"] == "fault"), None) if audit else None
+        rows.append(
+            WallRow.model_construct(
+                tenant=tenant.slug, tenant_name=tenant.name, name=place.name, delivered=place.delivered,
+                cells=[cells.show(place.id, provider, name) for name, provider in shown[tenant.id]],
+                heaviest=cells.heaviest(place.id, columns[tenant.id]),
+                lacks=lacks.get(tenant.id, {}).get(place.name, []), faults=audit.faults if audit else None,
+                fault=fault["title"] if fault else None, remedy=fault["remedy"] if fault else None,
+                record=fault["record"] if fault else None, warmup=plans.get((tenant.id, place.name), []),
+            )
+        )  # fmt: skip
+    return rows
 
 
 def wall_json(wall: Wall) -> bytes:
@@ -108,9 +188,10 @@ class _Cells:
     """Crossings of the wall, from the newest readings."""
 
     def __init__(
-        self, connection: Connection, ids: list[int], kind: int, today: date, days: int, *, past: bool = False
-    ) -> None:
-        newest = (store.as_of if past else store.newest)(connection, ids, kind, today, days)
+        self, connection: Connection, ids: list[int], kind: int, today: date, days: int, subjects: list[int], *,
+        past: bool = False,
+    ) -> None:  # fmt: skip
+        newest = (store.as_of if past else store.newest)(connection, ids, kind, today, days, subjects)
         keys = zip(newest.subject_id.tolist(), newest.provider_id.tolist(), strict=True)
         self._rows = {key: n for n, key in enumerate(keys)}
         self._margin: list[float] = (newest.margin / 10).tolist()
@@ -120,9 +201,6 @@ class _Cells:
         # What was measured is kept of the newest day only.
         wanted = [] if past else [(subject, provider) for subject, (_, provider, _) in self._heaviest.items()]
         self._measures = store.measures_of(connection, ids, kind, wanted)
-
-    def has(self, subject_id: int) -> bool:
-        return (subject_id, ALL_PROVIDERS) in self._rows
 
     def show(self, subject_id: int, provider_id: int | None, name: str) -> WallCell:
         n = self._rows.get((subject_id, provider_id or 0))
@@ -198,10 +276,10 @@ def _heaviest(newest: store.Newest) -> dict[int, tuple[float, int, int]]:
     }
 
 
-def _lacks(connection: Connection, tenant_id: int) -> dict[str, list[Lack]]:
+def _lacks(connection: Connection, tenant_id: int, domain_ids: list[int]) -> dict[str, list[Lack]]:
     """Return by domain: each stream and what it lacks."""
     out: dict[str, list[Lack]] = {}
-    found = proofs.lacks_of(connection, tenant_id)
+    found = proofs.lacks_of(connection, tenant_id, domain_ids)
     described = {domain for domain, stream in found if stream}
     for (domain, stream), sender in found.items():
         if stream or domain not in described:

@@ -178,10 +178,12 @@ class Settings(BaseSettings):
     )
     session_hours: int = Field(12, ge=1, le=24 * 30)
     requests_per_minute: int = Field(
-        30_000, ge=0, description="Requests of one token or session, per service process; 0: no limit"
+        30_000, ge=0, description="Requests of one token or session a minute, over all service processes; 0: no limit"
     )
     requests_per_minute_of_source: int = Field(
-        60_000, ge=0, description="Requests from one address, whoever sends them, per service process; 0: no limit"
+        60_000,
+        ge=0,
+        description="Requests from one address a minute, over all service processes; 0: no limit",
     )
     max_body_bytes: int = Field(16 * 1024 * 1024, ge=1024)
     max_unpacked_bytes: int = Field(128 * 1024 * 1024, ge=1024, description="Limit of a compressed body, unpacked")

@@ -1,6 +1,6 @@
 """Detection: all that is wrong with a tenant now, one problem for each incident."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -25,7 +25,10 @@ from rust_gauge.service.worklist.warmup_signs import warmup_problems
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
+from rust_gauge.store.readings import Series
 from rust_gauge.store.tables import ALL_PROVIDERS
+
+_READ_AT_ONCE, _UNPACKED_AT_ONCE = 2_000, 200  # domains: memory is bounded, however many a tenant has
 
 
 def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[Incident]:
@@ -36,8 +39,7 @@ def find_troubles(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSetting
     place = place_of(connection, tenant, today, ids)
     faults = signs.faults(connection, tenant, place.names, place.mail_of)
     place = _without_fixed_faults(unit, place, {fault.key for fault in faults})
-    rows = store_readings.histories(connection, tenant.id, 1, ids) if ids else []
-    found = pulls_on(connection, place, [store_readings.unpack(row) for row in rows], today)
+    found = pulls_on(connection, place, _histories(connection, tenant, ids), today)
     found = with_lines(connection, place, found, crossed_lines(unit, place, settings))
     found += outages_on(connection, place, today) + faults
     found += signs.lost_proofs(connection, tenant, now) + signs.silent_feeds(unit, tenant)
@@ -79,10 +81,21 @@ def _without_fixed_faults(unit: UnitOfWork, place: Place, found: Collection[str]
 
 def _worth_a_look(connection: Connection, tenant: TenantAccess, today: date) -> list[int]:
     """Domains of which anything may be an incident today, by what lies beside their newest readings."""
-    newest = store_readings.newest(connection, [tenant.id], 1, today, FELL_WITHIN + 1)
-    whole = newest.provider_id == ALL_PROVIDERS
-    least = np.where(whole, HEAVY_OVER_ALL, HEAVY) * 10 * KEEPS
-    fell = whole & (newest.tenths[:, 0] - newest.tenths[:, -1] >= CONDITION_FELL * 10)
-    heavy = newest.pulls.max(axis=1, initial=0) >= least
-    jumped = store_readings.jumped(connection, tenant.id, 1, today)
-    return sorted(jumped | set(newest.subject_id[(newest.late == 0) & (heavy | fell)].tolist()))
+    found = store_readings.jumped(connection, tenant.id, 1, today)
+    known = sorted(store_readings.names_of(connection, tenant.id, 1))
+    for start in range(0, len(known), _READ_AT_ONCE):
+        ids = known[start : start + _READ_AT_ONCE]
+        newest = store_readings.newest(connection, [tenant.id], 1, today, FELL_WITHIN + 1, ids)
+        whole = newest.provider_id == ALL_PROVIDERS
+        least = np.where(whole, HEAVY_OVER_ALL, HEAVY) * 10 * KEEPS
+        fell = whole & (newest.tenths[:, 0] - newest.tenths[:, -1] >= CONDITION_FELL * 10)
+        heavy = newest.pulls.max(axis=1, initial=0) >= least
+        found |= set(newest.subject_id[(newest.late == 0) & (heavy | fell)].tolist())
+    return sorted(found)
+
+
+def _histories(connection: Connection, tenant: TenantAccess, ids: Sequence[int]) -> Iterator[Series]:
+    """Series of these domains, those of one domain after the other; only some are in memory at a time."""
+    for start in range(0, len(ids), _UNPACKED_AT_ONCE):
+        part = ids[start : start + _UNPACKED_AT_ONCE]
+        yield from map(store_readings.unpack, store_readings.histories(connection, tenant.id, 1, part))

@@ -5,9 +5,10 @@ takes much.
 """
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
+from itertools import groupby
 
 import numpy as np
 from sqlalchemy import Connection
@@ -91,14 +92,14 @@ _REMEDIES = {
 }
 
 
-def pulls_on(connection: Connection, place: Place, series: Sequence[Series], day: date) -> list[Incident]:
-    """Factors that take much from a domain's readings on a day, one once, with the providers that it shows at."""
-    of: dict[int, list[Series]] = defaultdict(list)
-    for one in series:
-        if one.first <= day <= one.last:
-            of[one.subject_id].append(one)
+def pulls_on(connection: Connection, place: Place, series: Iterable[Series], day: date) -> list[Incident]:
+    """Factors that take much from a domain's readings on a day, one once, with the providers that it shows at.
+
+    Series of one domain come one after the other, so that those of all domains need not be in memory.
+    """
     found = []
-    for domain_id, mine in of.items():
+    for domain_id, of in groupby(series, key=lambda one: one.subject_id):
+        mine = [one for one in of if one.first <= day <= one.last]
         whole = next((series for series in mine if series.provider_id == ALL_PROVIDERS), None)
         if whole is None or domain_id not in place.names:
             continue

@@ -37,6 +37,7 @@ log = structlog.get_logger()
 _SENT = "report_sent"
 _HOUR = 6  # UTC
 _DAYS = {"week": 7, "month": 30}
+_DOMAINS = 200  # that a report shows: the others stand higher
 _NEXT = 3  # things to do; more is a worklist
 
 
@@ -124,8 +125,13 @@ def get_report(context: Context, tenant: TenantAccess, days: int, last: date | N
 def _make(context: Context, tenant: TenantAccess, days: int, last: date | None, source: str) -> tuple[Report, bytes]:
     """Return the report with a picture that is found at `source`, and the picture."""
     first, end = period_of(context, days, last)
-    shown = wall.get_wall(context, (tenant,), min(2 * days, 190), last=end)
-    rows = [row for row in shown.rows if any(value is not None for value in row.cells[0].trend)]
+    query = wall.WallQuery(min(2 * days, 190), last=end, order="worst", limit=_DOMAINS)
+    shown = wall.get_wall(context, (tenant,), query)
+    rows = [
+        row
+        for row in sorted(shown.rows, key=lambda row: row.name)
+        if any(value is not None for value in row.cells[0].trend)
+    ]
     flow = get_flow(context, tenant, FlowQuery(first=first, last=end))
     resolved, todo = _items(context, tenant, first, end)
     link = f"{context.settings.base_url}/report?tenant={tenant.slug}&days={days}"
@@ -134,7 +140,10 @@ def _make(context: Context, tenant: TenantAccess, days: int, last: date | None, 
     charted = sorted(rows, key=lambda row: 101.0 if row.cells[0].value is None else row.cells[0].value)
     chart, height = report_charts.draw([_band(row, days) for row in charted], days)
     picture = {"source": source, "width": report_charts.WIDTH, "height": height} if rows else None
-    readings = _Table("Readings (0 to 100)", _READING_HEADS, [_reading(row, days) for row in rows], right=(1, 2, 3))
+    some = f", the {_DOMAINS} lowest of {shown.summary.subjects:,} domains" if shown.next else ""
+    readings = _Table(
+        f"Readings (0 to 100){some}", _READING_HEADS, [_reading(row, days) for row in rows], right=(1, 2, 3)
+    )
     mail = _Table(f"Mailbox providers, {days} days", _MAIL_HEADS, [_mail(row) for row in flow.providers], right=(1, 2))
     before_first = first - timedelta(days=1)
     earlier = {each.domain: each for each in sources.list_domains(context, tenant, days, before_first)}

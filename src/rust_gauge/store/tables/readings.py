@@ -25,6 +25,7 @@ reading_series = table(
     Column("history", MEDIUMBLOB, nullable=False),
     Column("computed_at", Time, nullable=False),
     Index("reading_series_stale", "last_day", "tenant_id", "kind", "subject_id"),
+    Index("reading_series_standing", "tenant_id", "kind", "provider_id", "last_day", "tenths"),
 )
 
 # What a provider did to all senders on a day: the share of mail that it delayed, and that it delayed by its own fault.
