@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench fuzz attack clean cluster failover openapi client screenshots lock
+.PHONY: help demo serve test lint bench fuzz attack clean cluster failover processes openapi client screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -54,6 +54,10 @@ cluster: ## run a cluster of three MariaDB nodes on this machine, with HAProxy i
 failover: ## kill, stop, freeze and cut off the writer of such a cluster, 30 times at random (docs/scale.md)
 	@tools/setup.sh cluster
 	.venv/bin/python -m attack.failover
+
+processes: ## four services behind HAProxy, a random one killed every ten seconds (docs/scale.md)
+	@tools/setup.sh cluster
+	.venv/bin/python -m attack.processes
 
 openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 	@tools/setup.sh test

@@ -3,7 +3,7 @@
 import subprocess
 import sys
 import threading
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import pytest
 from sqlalchemy import Connection, text
@@ -12,7 +12,7 @@ from rust_gauge.launch.main import prepare
 from rust_gauge.store import leases
 from rust_gauge.store.engine import Store
 from rust_gauge.store.leases import LeaseHeld, LeaseLost
-from tests.conftest import World
+from tests.conftest import TODAY, World
 
 LENGTH = timedelta(seconds=30)
 
@@ -148,3 +148,15 @@ def test_the_lease_of_a_process_that_ended_here_is_free_at_once(world: World) ->
 )
 def test_a_holder_elsewhere_is_not_taken_to_be_dead(holder: str) -> None:
     assert not leases.is_dead(holder)
+
+
+def test_what_is_due_is_done_by_one_process_once_in_a_while(world: World) -> None:
+    store, hour, name = world.context.store, timedelta(hours=1), "done once an hour"
+
+    def ask(now: datetime) -> bool:
+        return store.transaction(lambda c: leases.is_due(c, name, now, hour))
+
+    assert [ask(TODAY), ask(TODAY), ask(TODAY + timedelta(minutes=59))] == [True, False, False]
+    assert not ask(TODAY - timedelta(seconds=2)), "another machine's clock is a little behind"
+    assert ask(TODAY + hour)
+    assert ask(TODAY - timedelta(days=1)), "a clock that was a day ahead holds nobody up for a day"

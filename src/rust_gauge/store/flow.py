@@ -1,6 +1,7 @@
 """Reading the counters."""
 
-from collections.abc import Sequence
+from collections import defaultdict
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
@@ -205,14 +206,24 @@ def delivered_by(connection: Connection, tenant_ids: list[int], kind: int, first
 
 def volume_by_provider(connection: Connection, tenant_id: int, since: date = date.min) -> dict[int, int]:
     """Messages delivered or bounced since a day, by provider id."""
+    return volumes_by_provider(connection, [tenant_id], since).get(tenant_id, {})
+
+
+def volumes_by_provider(
+    connection: Connection, tenant_ids: Collection[int], since: date = date.min
+) -> dict[int, dict[int, int]]:
+    """Messages delivered or bounced since a day, by tenant and provider id."""
     c = t.flow_sum_day.c
     kinds = (Kind.DELIVERED.number, Kind.BOUNCED.number)
     query = (
-        select(c.part_id, func.sum(c.n).label("n"))
-        .where(c.tenant_id == tenant_id, c.what == t.SUM_PROVIDER, c.day >= since, c.kind.in_(kinds))
-        .group_by(c.part_id)
+        select(c.tenant_id, c.part_id, func.sum(c.n).label("n"))
+        .where(c.tenant_id.in_(tenant_ids), c.what == t.SUM_PROVIDER, c.day >= since, c.kind.in_(kinds))
+        .group_by(c.tenant_id, c.part_id)
     )
-    return {row.part_id: int(row.n) for row in connection.execute(query)}
+    found: dict[int, dict[int, int]] = defaultdict(dict)
+    for row in connection.execute(query):
+        found[row.tenant_id][row.part_id] = int(row.n)
+    return found
 
 
 def sums(connection: Connection, tenant_id: int, first: date, last: date) -> dict[int, int]:

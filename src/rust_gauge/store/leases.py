@@ -106,6 +106,18 @@ def held(store: Store, name: str, now: datetime, length: timedelta) -> Iterator[
         store.transaction(lambda c: release(c, lease))
 
 
+def is_due(connection: Connection, name: str, now: datetime, every: timedelta) -> bool:
+    """Return True to one process of the installation, once in `every`: it does now what is due then."""
+    c = t.lease.c
+    first = {"name": name, "fence": 0, "holder": "", "until": _FREE}
+    connection.execute(insert(t.lease).prefix_with("IGNORE").values(**first))
+    next_time = (now + every).replace(tzinfo=None)
+    # A time much further ahead than `every` was written by a clock that was wrong.
+    due = (c.until <= now) | (c.until > next_time + every)
+    change = update(t.lease).where(c.name == name, due).values(fence=c.fence + 1, holder=_holder(), until=next_time)
+    return connection.execute(change).rowcount > 0
+
+
 def lock(connection: Connection, name: str) -> None:
     """Be the only one to hold this name until the transaction ends; waits for whoever holds it.
 

@@ -1,5 +1,6 @@
 """What is usual at a mailbox provider: rates of all senders there, day by day."""
 
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -29,22 +30,43 @@ class ProviderDay:
 _SENT = ", ".join(str(count.number) for count in (Count.DELIVERED, Count.DELAYED, Count.BOUNCED, Count.RETURNED))
 
 
+_LARGEST = 2000  # senders that say what providers did to everybody: smaller ones would hardly change a middle
+
+
+def _of_largest(connection: Connection, since: date) -> str:
+    """Return the largest senders of all tenants as a condition on counters, by the key that these are ordered by."""
+    rows = raw_rows(
+        connection,
+        f"SELECT tenant_id, part_id FROM flow_sum_day WHERE what = {t.SUM_DOMAIN} AND kind IN ({_SENT}) "
+        f"AND day >= {literal(since)} GROUP BY tenant_id, part_id ORDER BY SUM(n) DESC, part_id LIMIT {_LARGEST}",
+    )
+    by_tenant: dict[int, list[str]] = defaultdict(list)
+    for tenant_id, domain_id in rows:
+        by_tenant[tenant_id].append(str(domain_id))
+    parts = [f"(tenant_id = {id} AND domain_id IN ({', '.join(domains)}))" for id, domains in by_tenant.items()]
+    return f"({' OR '.join(parts)})" if parts else "FALSE"
+
+
 def sender_days(connection: Connection, since: date) -> SenderRows:
-    """Return all tenants' deliveries, delays and bounces by provider, domain and day, with the causes of delays."""
+    """Return the largest senders' deliveries, delays and bounces by provider, domain and day, with causes of delays.
+
+    Of all tenants together.
+    """
     sql = (
         f"SELECT provider_id, domain_id, DATEDIFF(day, {literal(since)}), kind, "
         f"IF(kind = {Count.DELAYED.number}, cause, 0) AS c, 0, "
-        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE day >= {literal(since)} AND kind IN ({_SENT}) "
+        f"CAST(SUM(n) AS UNSIGNED) FROM flow_day WHERE {_of_largest(connection, since)} "
+        f"AND day >= {literal(since)} AND kind IN ({_SENT}) "
         "GROUP BY provider_id, domain_id, day, kind, c"
     )
     return SenderRows.of(raw_rows(connection, sql))
 
 
 def sender_sums(connection: Connection, first: date, last: date) -> SenderRows:
-    """Return all tenants' sums of a period by provider and domain."""
+    """Return the largest senders' sums of a period by provider and domain, of all tenants together."""
     sql = (
         "SELECT provider_id, domain_id, 0, kind, cause, permanence, CAST(SUM(n) AS UNSIGNED) FROM flow_day "
-        f"WHERE day BETWEEN {literal(first)} AND {literal(last)} "
+        f"WHERE {_of_largest(connection, first)} AND day BETWEEN {literal(first)} AND {literal(last)} "
         "GROUP BY provider_id, domain_id, kind, cause, permanence"
     )
     return SenderRows.of(raw_rows(connection, sql))

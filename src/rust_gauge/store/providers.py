@@ -1,6 +1,7 @@
 """Mailbox providers, what a tenant calls them, and the cache of which provider runs which recipient domain."""
 
-from collections.abc import Iterable
+from collections import defaultdict
+from collections.abc import Collection, Iterable
 from datetime import datetime
 
 from sqlalchemy import Connection, delete, insert, select
@@ -58,10 +59,15 @@ def names_by_id(connection: Connection) -> dict[int, str]:
 
 def labels(connection: Connection, tenant_id: int) -> dict[int, str]:
     """Return what a tenant calls providers, by provider id; only those that it named."""
-    query = select(t.provider_label.c.provider_id, t.provider_label.c.label).where(
-        t.provider_label.c.tenant_id == tenant_id
-    )
-    return {row.provider_id: row.label for row in connection.execute(query)}
+    return labels_of(connection, [tenant_id]).get(tenant_id, {})
+
+
+def labels_of(connection: Connection, tenant_ids: Collection[int]) -> dict[int, dict[int, str]]:
+    """Return by tenant: what it calls providers, by provider id; only those that it named."""
+    found: dict[int, dict[int, str]] = defaultdict(dict)
+    for row in connection.execute(select(t.provider_label).where(t.provider_label.c.tenant_id.in_(tenant_ids))):
+        found[row.tenant_id][row.provider_id] = row.label
+    return found
 
 
 def set_label(connection: Connection, tenant_id: int, provider_id: int, label: str) -> None:

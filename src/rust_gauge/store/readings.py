@@ -2,7 +2,8 @@
 
 import struct
 import zlib
-from collections.abc import Iterable, Sequence
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, fields
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
@@ -370,13 +371,20 @@ def stale_domains(connection: Connection, tenant_id: int, today: date) -> list[i
 
 def names_of(connection: Connection, tenant_id: int, kind: int) -> dict[int, str]:
     """Subjects of a kind by id; those without a name are none."""
+    return names_of_all(connection, [tenant_id], kind).get(tenant_id, {})
+
+
+def names_of_all(connection: Connection, tenant_ids: Collection[int], kind: int) -> dict[int, dict[int, str]]:
+    """Return by tenant: subjects of a kind by id; those without a name are none."""
+    table = {1: t.sending_domain, 2: t.stream, 3: t.relay, 4: t.label}[kind]
+    query = select(table.c.tenant_id, table.c.id, table.c.name).where(table.c.tenant_id.in_(tenant_ids))
     if kind == 4:
-        c = t.label.c
-        query = select(c.id, c.name).where(c.tenant_id == tenant_id, c.what == 0)
-    else:
-        table = {1: t.sending_domain, 2: t.stream, 3: t.relay}[kind]
-        query = select(table.c.id, table.c.name).where(table.c.tenant_id == tenant_id)
-    return {row.id: row.name for row in connection.execute(query) if row.name}
+        query = query.where(t.label.c.what == 0)
+    found: dict[int, dict[int, str]] = defaultdict(dict)
+    for tenant_id, id, name in connection.execute(query):
+        if name:
+            found[tenant_id][id] = name
+    return found
 
 
 def tenants_of_domains(connection: Connection, domain_ids: Iterable[int]) -> dict[int, int]:

@@ -1,5 +1,6 @@
 """Mailbox providers as a tenant calls them, and which of them are shown on their own."""
 
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -38,17 +39,31 @@ class Columns:
 
 def columns_of(connection: Connection, tenant_id: int, today: date) -> Columns:
     """Return the providers that the tenant has named, and the largest others by recent mail."""
-    labels = providers.labels(connection, tenant_id)
-    volume = flow.volume_by_provider(connection, tenant_id, today - timedelta(days=_DAYS))
+    return columns_of_all(connection, [tenant_id], today)[tenant_id]
+
+
+def columns_of_all(connection: Connection, tenant_ids: Collection[int], today: date) -> dict[int, Columns]:
+    """Return by tenant: the providers that it has named, and the largest others by recent mail."""
+    labels = providers.labels_of(connection, tenant_ids)
+    volumes = flow.volumes_by_provider(connection, tenant_ids, today - timedelta(days=_DAYS))
+    chosen = {id: _chosen(labels.get(id, {}), volumes.get(id, {})) for id in tenant_ids}
+    names = providers.names(connection, {id for ids in chosen.values() for id in ids})
+    return {
+        tenant_id: Columns(
+            {id: names[id] for id in ids}, labels.get(tenant_id, {}), frozenset(labels.get(tenant_id, {}))
+        )
+        for tenant_id, ids in chosen.items()
+    }
+
+
+def _chosen(labels: Mapping[int, str], volume: Mapping[int, int]) -> list[int]:
     total = sum(volume.values())
     special = (OTHER_PROVIDERS, UNRESOLVED_PROVIDER, NO_MAIL_PROVIDER)
     large = sorted(
         (id for id, n in volume.items() if id not in labels and id not in special and n >= _LEAST_SHARE * total),
         key=lambda id: (-volume[id], id),
     )
-    chosen = sorted(labels, key=lambda id: (-volume.get(id, 0), id)) + large[: max(0, _MOST - len(labels))]
-    names = providers.names(connection, chosen)
-    return Columns({id: names[id] for id in chosen}, labels, frozenset(labels))
+    return sorted(labels, key=lambda id: (-volume.get(id, 0), id)) + large[: max(0, _MOST - len(labels))]
 
 
 def list_providers(context: Context, tenant: TenantAccess) -> list[Provider]:

@@ -506,10 +506,7 @@ def ask_for_stale(context: Context) -> int:
     looked = context.memory.get("providers looked up")
     if looked is None or not timedelta(0) <= now - looked < _LOOK_EVERY:
         context.memory["providers looked up"] = now
-        context.store.transaction(lambda c: jobs.enqueue(c, "providers", 0, 0, now))
-        context.store.transaction(
-            lambda c: jobs.enqueue_all(c, "held", [(id, 0) for id in store_accounts.tenant_ids(c)], now)
-        )
+        context.store.transaction(lambda c: _ask_for_providers(c, now))
 
     def write(connection: Connection) -> int:
         stale = store.stale_tenants(connection, now.date())
@@ -517,6 +514,12 @@ def ask_for_stale(context: Context) -> int:
         return len(stale)
 
     return context.store.transaction(write)
+
+
+def _ask_for_providers(connection: Connection, now: datetime) -> None:
+    if leases.is_due(connection, "providers looked up", now, _LOOK_EVERY):
+        jobs.enqueue(connection, "providers", 0, 0, now)
+        jobs.enqueue_all(connection, "held", [(id, 0) for id in store_accounts.tenant_ids(connection)], now)
 
 
 def run_stale(context: Context, job: Job) -> None:

@@ -28,7 +28,7 @@ from rust_gauge.contract.readings import (
 from rust_gauge.core.reputation import FACTORS, NO_VALUE, condition_of
 from rust_gauge.service.domains import proofs
 from rust_gauge.service.http.paging import read_cursor, write_cursor
-from rust_gauge.service.providers.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of
+from rust_gauge.service.providers.providers import ALL, ALL_LABEL, OTHERS, OTHERS_LABEL, Columns, columns_of_all
 from rust_gauge.service.readings.examination import UNITS, kind_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
@@ -40,6 +40,8 @@ from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import ALL_PROVIDERS, OTHER_PROVIDERS
 from rust_gauge.store.warmup import PlanRow
+
+_LEADING = 200  # tenants: providers of all of five thousand would take longer than the rest of the page
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,12 +87,13 @@ def get_wall(context: Context, tenants: tuple[TenantAccess, ...], query: WallQue
     kind = kind_of(query.subject)
 
     def read(connection: Connection) -> Wall:
-        columns = {tenant.id: columns_of(connection, tenant.id, now) for tenant in tenants}
         every = _places(connection, tenants, kind, today, query, past=today < now)
         places = [place for place in every if query.condition in (None, place.condition)]
         summary = _summary(every)
         page = _ordered(places, query.order)[start : start + query.limit]
-        order = _column_order(columns.values())
+        leading = _leading(tenants, every)
+        columns = columns_of_all(connection, {*leading, *(place.tenant.id for place in page)}, now)
+        order = _column_order([columns[id] for id in leading])
         return Wall.model_construct(
             day=today, days=days, subject=query.subject, columns=_columns(connection, columns, order, today),
             rows=_rows(context, connection, page, columns, order, kind, query, today), summary=summary,
@@ -108,13 +111,22 @@ def _places(
     readings = (store.had_reading if past else store.standing_on)(connection, ids, kind, today)
     delivered = flow.delivered_by(connection, ids, kind, today - timedelta(days=query.days - 1), today) if ids else {}
     wanted = query.search.strip().lower()
+    names = store.names_of_all(connection, ids, kind)
     out = []
     for tenant in tenants:
-        for id, name in sorted(store.names_of(connection, tenant.id, kind).items(), key=lambda pair: pair[1]):
+        for id, name in sorted(names.get(tenant.id, {}).items(), key=lambda pair: pair[1]):
             unmailed = id not in readings and (kind > 1 or past)
             if not unmailed and wanted in name.lower():
                 out.append(_Place(tenant, id, name, readings.get(id, NO_VALUE), delivered.get(id, 0)))
     return out
+
+
+def _leading(tenants: tuple[TenantAccess, ...], places: list[_Place]) -> list[int]:
+    """Return the tenants that decide which columns there are, on all pages: those with most mail."""
+    mail: Counter[int] = Counter({tenant.id: 0 for tenant in tenants})
+    for place in places:
+        mail[place.tenant.id] += place.delivered
+    return [id for id, _ in mail.most_common(_LEADING)]
 
 
 def _ordered(places: list[_Place], order: WallOrder) -> list[_Place]:

@@ -38,7 +38,7 @@ from rust_gauge.service.worklist.place import place_of
 from rust_gauge.service.worklist.pulls import pulls_on
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import jobs
+from rust_gauge.store import jobs, leases
 from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
@@ -104,7 +104,7 @@ def _patience(settings: AlertSettings) -> Patience:
 
 
 def ask_for_looks(context: Context) -> None:
-    """Enqueue a search of every tenant with mail every few minutes."""
+    """Enqueue a search of every tenant every few minutes, by one of all workers."""
     now = context.clock()
     before = context.memory.get("worklist")
     if before is not None and timedelta(0) <= now - before < DETECT_EVERY:
@@ -112,8 +112,9 @@ def ask_for_looks(context: Context) -> None:
     context.memory["worklist"] = now
 
     def write(connection: Connection) -> None:
-        for tenant_id in store_accounts.tenant_ids(connection):
-            jobs.enqueue(connection, "worklist", tenant_id, 0, now)
+        if leases.is_due(connection, "detection", now, DETECT_EVERY):
+            found = [(id, 0) for id in store_accounts.tenant_ids(connection)]
+            jobs.enqueue_all(connection, "worklist", found, now)
 
     context.store.transaction(write)
 
