@@ -1,6 +1,7 @@
 """Events through the whole intake over HTTP against a bare LOAD DATA LOCAL INFILE of the same rows into the same table.
 
 The service runs as a process of its own, as in real use, and is sent NDJSON by a few connections at a time.
+BENCH_BUSY is how many other processes use a processor all the while (0).
 """
 
 import json
@@ -33,6 +34,7 @@ _BATCH = 10_000
 _SENDERS = 3
 _ROWS = int(os.environ.get("BENCH_ROWS", "1000000"))
 _PIECE = 200_000  # rows of one measurement
+_BUSY = int(os.environ.get("BENCH_BUSY", "0"))
 
 
 def _line(number: int) -> bytes:
@@ -54,6 +56,17 @@ def _line(number: int) -> bytes:
 
 
 def run(bench: Bench) -> list[Figure]:
+    """Return the figures, measured beside as many busy processes as wanted."""
+    busy = [subprocess.Popen([sys.executable, "-c", "while True: pass"]) for _ in range(_BUSY)]
+    try:
+        return _measured(bench)
+    finally:
+        for process in busy:
+            process.kill()
+            process.wait()
+
+
+def _measured(bench: Bench) -> list[Figure]:
     store = bench.context.store
     domains = {f"r{n}.example": f"provider{n % 6}.example" for n in range(40)}
     later = dict.fromkeys(domains, NOW + timedelta(days=900))
@@ -61,7 +74,9 @@ def run(bench: Bench) -> list[Figure]:
     token = token_of(bench)
     figures: list[Figure] = []
     rates: list[tuple[int, float]] = []
-    with service(bench) as url:
+    with (running := service(bench)) as url:
+        parts = {"service": running.pid, "database": _database(bench), "senders": os.getpid()}
+        before = {name: _processor(pid) for name, pid in parts.items()}
         for start in range(0, _ROWS, _PIECE):
             bodies = [
                 b"\n".join(_line(number) for number in range(at, min(at + _BATCH, _ROWS)))
@@ -69,6 +84,7 @@ def run(bench: Bench) -> list[Figure]:
             ]
             rates.append((start, _send(url, token, bodies)))
             print(f"  {start + _PIECE:,} rows: {rates[-1][1]:,.0f} rows/s", file=sys.stderr, flush=True)
+        used = {name: _processor(pid) - before[name] for name, pid in parts.items()}
         again = bodies[0]
         sender = _sender(url, token)
         began = time.perf_counter()
@@ -79,6 +95,8 @@ def run(bench: Bench) -> list[Figure]:
     figures.append(
         Figure("events stored by HTTP, rows/s", f"{first:,.0f}", f"{floor:,.0f} LOAD DATA", first / floor, "0.6")
     )
+    each = ", ".join(f"{name} {seconds / _ROWS * 1e6:.0f}" for name, seconds in used.items())
+    figures.append(Figure("processor time, µs a row (senders make their rows too)", each, "-", None, "-"))
     if _ROWS > 2_000_000:
         last = _over_all([rate for start, rate in rates if start >= _ROWS - 1_000_000])
         name = f"rate at {_ROWS // 1_000_000} million rows, rows/s"
@@ -87,6 +105,18 @@ def run(bench: Bench) -> list[Figure]:
         Figure("events repeated, rows/s", f"{repeated:,.0f}", f"{floor:,.0f} LOAD DATA", repeated / floor, "-")
     )
     return [*figures, *_views(bench), *_parsers()]
+
+
+def _processor(pid: int) -> float:
+    """Seconds of processor time that a process has used."""
+    values = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    return (int(values[11]) + int(values[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def _database(bench: Bench) -> int:
+    with bench.context.store.engine.connect() as connection:
+        place = connection.exec_driver_sql("SELECT @@pid_file").scalar()
+    return int(Path(str(place)).read_text())
 
 
 def _over_all(rates: list[float]) -> float:
@@ -108,6 +138,11 @@ class service:
 
     def __init__(self, bench: Bench, module: tuple[str, ...] = ("rust_gauge.launch.process", "service")) -> None:
         self._bench, self._module = bench, module
+
+    @property
+    def pid(self) -> int:
+        """Of the process."""
+        return self._processes[0].pid
 
     def __enter__(self) -> str:
         port = free_port()

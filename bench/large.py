@@ -135,7 +135,8 @@ def _many_tenants(bench: Bench) -> Iterator[Figure]:
         )
         connection.exec_driver_sql(
             "INSERT INTO flow_day (tenant_id, domain_id, day, provider_id, stream_id, relay_id, kind, cause, "
-            f"permanence, n) SELECT d.tenant_id, d.id, DATE_SUB('{NOW.date()}', INTERVAL y.seq DAY), p.id, 1, 1, 1, 0, 0, 200 "
+            "permanence, n) SELECT d.tenant_id, d.id, "
+            f"DATE_SUB('{NOW.date()}', INTERVAL y.seq DAY), p.id, 1, 1, 1, 0, 0, 200 "
             "FROM sending_domain d JOIN tenant t ON t.id = d.tenant_id JOIN seq_0_to_29 y "
             "JOIN (SELECT id FROM mailbox_provider ORDER BY id DESC LIMIT 6) p WHERE t.slug LIKE 't%%'"
         )
