@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 # Each noun is a module of this package; those of one line in the overview belong together.
 SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("Every day", ("wall", "worklist", "reading", "trail", "report")),
+    ("Every day", ("wall", "worklist", "search", "reading", "trail", "report")),
     ("Domains and records", ("domain", "audit", "plan", "watch", "proof", "dmarc", "relay", "stream")),
     ("Mail flow", ("event", "feed", "flow", "rule", "recipient")),
     (
@@ -34,6 +34,7 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
 HELP = {
     "wall": "show the readings of all domains by mailbox provider",
     "worklist": "what to do next, worst level first, then by affected mail",
+    "search": "find domains, addresses, messages, items and replies by name",
     "reading": "reputation readings: values, explanations, forecasts",
     "trail": "all events of a recipient or message",
     "report": "weekly or monthly report for a tenant",

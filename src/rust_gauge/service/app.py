@@ -21,6 +21,7 @@ from rust_gauge.service.providers import routes as providers
 from rust_gauge.service.readings import routes as readings
 from rust_gauge.service.receiver_reports import routes as receiver_reports
 from rust_gauge.service.runtime.context import Context
+from rust_gauge.service.search import routes as search
 from rust_gauge.service.sending import routes as sending
 from rust_gauge.service.suppression import routes as suppression
 from rust_gauge.service.unsubscribes import pages as unsubscribe
@@ -45,6 +46,7 @@ ROUTERS = (
     intake.router,
     mailflow.router,
     readings.router,
+    search.router,
     receiver_reports.router,
     worklist.router,
     suppression.router,

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.asynchronous.watches import Watches
     from rust_gauge.client.asynchronous.webhooks import Webhooks
     from rust_gauge.client.asynchronous.worklist import Worklist
+    from rust_gauge.contract.search import SearchResult
 
 
 class AsyncClient(AsyncConnection):
@@ -171,6 +172,12 @@ class AsyncClient(AsyncConnection):
         from rust_gauge.client.asynchronous.readings import Readings
 
         return Readings(self)
+
+    async def search(self, text: str, *, tenant: str | None = None, each: int = 5) -> "SearchResult":
+        """Return what fits a part of a name, a whole address or message id, or words of a reply; `each` of a kind."""
+        from rust_gauge.client.calls import search as calls
+
+        return await self.send(calls.search(text, tenant, each))
 
     @cached_property
     def worklist(self) -> "Worklist":

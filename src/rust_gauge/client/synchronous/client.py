@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     from rust_gauge.client.synchronous.watches import Watches
     from rust_gauge.client.synchronous.webhooks import Webhooks
     from rust_gauge.client.synchronous.worklist import Worklist
+    from rust_gauge.contract.search import SearchResult
 
 
 class Client(Connection):
@@ -173,6 +174,12 @@ class Client(Connection):
         from rust_gauge.client.synchronous.readings import Readings
 
         return Readings(self)
+
+    def search(self, text: str, *, tenant: str | None = None, each: int = 5) -> "SearchResult":
+        """Return what fits a part of a name, a whole address or message id, or words of a reply; `each` of a kind."""
+        from rust_gauge.client.calls import search as calls
+
+        return self.send(calls.search(text, tenant, each))
 
     @cached_property
     def worklist(self) -> "Worklist":

@@ -1,0 +1,1 @@
+"""Search over everything that has a name."""
