@@ -13,6 +13,7 @@ const BenchPage = lazy<Page>(() => import('./features/bench/BenchPage').then((m)
 const TrayPage = lazy(() => import('./features/bench/TrayPage').then((m) => ({default: m.TrayPage})));
 const RunPage = lazy(() => import('./features/placement/RunPage').then((m) => ({default: m.RunPage})));
 const MessagePage = lazy(() => import('./features/bench/MessagePage').then((m) => ({default: m.MessagePage})));
+const DocsPage = lazy(() => import('./features/docs/DocsPage').then((m) => ({default: m.DocsPage})));
 const DomainPage = lazy(() => import('./features/domains/DomainPage').then((m) => ({default: m.DomainPage})));
 const DomainsPage = lazy<Page>(() => import('./features/domains/DomainsPage').then((m) => ({default: m.DomainsPage})));
 const ReportsPage = lazy<Page>(() => import('./features/reports/ReportsPage').then((m) => ({default: m.ReportsPage})));
@@ -50,6 +51,7 @@ function Inside() {
         <Suspense fallback={<Loading what="the page" />}>
           <Routes>
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
+            <Route path="/docs/:name?" element={<DocsPage />} />
             <Route path="*" element={<NoTenant who={who} />} />
           </Routes>
         </Suspense>
@@ -72,6 +74,7 @@ function Inside() {
             <Route path="/bench/:tenant/:name/:id" element={<MessagePage />} />
             <Route path="/placement/:tenant/:id" element={<RunPage />} />
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
+            <Route path="/docs/:name?" element={<DocsPage />} />
             <Route path="/sign-in" element={<Navigate to="/" replace />} />
             <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />
           </Routes>

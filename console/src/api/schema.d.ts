@@ -3372,6 +3372,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Search
+         * @description Search domains, streams, relays, addresses, providers, items, recipients, messages and replies.
+         */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tenants/{tenant}/receiver-reports": {
         parameters: {
             query?: never;
@@ -9693,6 +9713,45 @@ export interface components {
              * @default 21
              */
             days: number;
+        };
+        /**
+         * Found
+         * @description Something that fits a search, and where the console shows it.
+         * @example {
+         *       "kind": "tenant",
+         *       "tenant": "glasswort",
+         *       "tenant_name": "Glasswort Theatre",
+         *       "name": "news.glasswort.example",
+         *       "text": "",
+         *       "path": "text"
+         *     }
+         */
+        Found: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "tenant" | "domain" | "stream" | "relay" | "sending_ip" | "provider" | "item" | "recipient" | "suppressed" | "message" | "reply";
+            /**
+             * Tenant
+             * @description Slug of the tenant that it belongs to
+             */
+            tenant: string;
+            /** Tenant Name */
+            tenant_name: string;
+            /** Name */
+            name: string;
+            /**
+             * Text
+             * @description One line about it
+             * @default
+             */
+            text: string;
+            /**
+             * Path
+             * @description Address of its page in the console
+             */
+            path: string;
         };
         /**
          * FoundCode
@@ -21134,6 +21193,34 @@ export interface components {
              * @example weekly-newsletter-2
              */
             name: string;
+        };
+        /**
+         * SearchResult
+         * @description What fits a search: the best of each kind, those whose name begins with the text first.
+         * @example {
+         *       "items": [
+         *         {
+         *           "kind": "tenant",
+         *           "tenant": "glasswort",
+         *           "tenant_name": "Glasswort Theatre",
+         *           "name": "news.glasswort.example",
+         *           "text": "",
+         *           "path": "text"
+         *         }
+         *       ],
+         *       "more": [
+         *         "tenant"
+         *       ]
+         *     }
+         */
+        SearchResult: {
+            /** Items */
+            items: components["schemas"]["Found"][];
+            /**
+             * More
+             * @description Kinds of which more fits than is listed
+             */
+            more: ("tenant" | "domain" | "stream" | "relay" | "sending_ip" | "provider" | "item" | "recipient" | "suppressed" | "message" | "reply")[];
         };
         /**
          * SecondFactor
@@ -53395,6 +53482,105 @@ export interface operations {
             };
             /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query: {
+                /** @description Part of a name, a whole address or message id, words of a reply */
+                text: string;
+                /** @description Only this tenant */
+                tenant?: string | null;
+                /** @description At most so many of each kind */
+                each?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

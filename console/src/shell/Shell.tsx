@@ -4,6 +4,7 @@ import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
 import {useViews} from '../api/views';
 import {Choice} from '../design/Choice';
+import {Search} from '../features/search/Palette';
 import {HasRole, Needs, type Role} from '../design/may';
 import {Notice} from '../design/Notice';
 import {colour, narrow, space} from '../design/tokens';
@@ -124,6 +125,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
         {!['/suppression', '/domains'].includes(location.pathname) &&
           !onBench &&
           !location.pathname.startsWith('/settings') &&
+          !location.pathname.startsWith('/docs') &&
           !location.pathname.startsWith('/worklist') && (
             <Choice
               label="Period"
@@ -137,6 +139,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
               onChange={(days) => view.set('days', days)}
             />
           )}
+        <Search />
         <Person who={who} />
       </Bar>
       <Main>
