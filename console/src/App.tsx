@@ -76,7 +76,14 @@ function Inside() {
             <Route path="/settings/:section?" element={<SettingsPage who={who} />} />
             <Route path="/docs/:name?" element={<DocsPage />} />
             <Route path="/sign-in" element={<Navigate to="/" replace />} />
-            <Route path="*" element={<Notice title="Page not found">Use the navigation above.</Notice>} />
+            <Route
+              path="*"
+              element={
+                <Notice page title="Page not found">
+                  Use the navigation above.
+                </Notice>
+              }
+            />
           </Routes>
         </Suspense>
       )}
@@ -89,17 +96,21 @@ function NoTenant({who}: {who: Schemas['Who']}) {
   const locked = who.locked ?? [];
   if (locked.length > 0) {
     return (
-      <Notice title={`${locked.map((each) => each.name).join(', ')} requires a second factor`}>
+      <Notice page title={`${locked.map((each) => each.name).join(', ')} requires a second factor`}>
         <Link to="/settings/account">Set one up, or enter a code, in your account</Link>
       </Notice>
     );
   }
   if (who.is_owner) {
     return (
-      <Notice title="No tenants yet">
+      <Notice page title="No tenants yet">
         <Link to="/settings/tenants">Add the first tenant</Link>
       </Notice>
     );
   }
-  return <Notice title="You have no access to a tenant">Ask an admin of the tenant to invite you.</Notice>;
+  return (
+    <Notice page title="You have no access to a tenant">
+      Ask an admin of the tenant to invite you.
+    </Notice>
+  );
 }

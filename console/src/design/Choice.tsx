@@ -79,9 +79,12 @@ interface ChoiceProps {
   field?: boolean;
 }
 
+/** What is read out has what is seen, so that it can be spoken to (WCAG 2.5.3). */
+const nameOf = (label: string, shown = '') => (label.includes(shown) ? label : `${shown}: ${label}`);
+
 export const Choice = ({label, value, options, onChange, shown, field}: ChoiceProps) => (
   <Root
-    aria-label={field ? undefined : label}
+    aria-label={field ? undefined : nameOf(label, shown)}
     selectedKey={value}
     onSelectionChange={(key: Key | null) => key != null && onChange(String(key))}
   >

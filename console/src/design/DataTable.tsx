@@ -96,22 +96,26 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
         <Table aria-label={label}>
           <thead>
             <tr>
-              {columns.map((column) => (
-                <th
-                  key={column.name}
-                  className={column.number ? 'number' : undefined}
-                  aria-sort={order?.name === column.name ? (order.down ? 'descending' : 'ascending') : undefined}
-                >
-                  {column.tool ? (
-                    column.name
-                  ) : (
-                    <button type="button" onClick={() => press(column)}>
-                      {column.name}
-                      {order?.name === column.name ? (order.down ? ' ↓' : ' ↑') : ''}
-                    </button>
-                  )}
-                </th>
-              ))}
+              {columns.map((column) =>
+                column.name === '' ? (
+                  <td key="" />
+                ) : (
+                  <th
+                    key={column.name}
+                    className={column.number ? 'number' : undefined}
+                    aria-sort={order?.name === column.name ? (order.down ? 'descending' : 'ascending') : undefined}
+                  >
+                    {column.tool ? (
+                      column.name
+                    ) : (
+                      <button type="button" onClick={() => press(column)}>
+                        {column.name}
+                        {order?.name === column.name ? (order.down ? ' ↓' : ' ↑') : ''}
+                      </button>
+                    )}
+                  </th>
+                ),
+              )}
             </tr>
           </thead>
           <tbody>

@@ -12,15 +12,18 @@ const Root = styled.div`
   padding: ${space.l};
   border: 1px dashed ${colour('line')};
   color: ${colour('soft')};
-  b {
+  b,
+  h1 {
     color: ${colour('ink')};
     font-weight: 600;
+    font-size: inherit;
   }
 `;
 
-export const Notice = ({title, children}: {title: string; children?: ReactNode}) => (
+/** `page`: it is all that the page shows, and its title that of the page. */
+export const Notice = ({title, page, children}: {title: string; page?: boolean; children?: ReactNode}) => (
   <Root role="status">
-    <b>{title}</b>
+    {page ? <h1>{title}</h1> : <b>{title}</b>}
     {children}
   </Root>
 );

@@ -190,7 +190,7 @@ function Person({who}: {who: Schemas['Who']}) {
   };
   return (
     <Choice
-      label={`${who.name}: theme and sign out`}
+      label={`${initials}, ${who.name}: theme and sign out`}
       value={theme}
       options={[
         {value: 'system', label: 'Theme: system'},

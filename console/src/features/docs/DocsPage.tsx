@@ -148,7 +148,7 @@ export function DocsPage() {
           </ReactMarkdown>
         </Text>
       ) : (
-        <Notice title="Page not found">
+        <Notice page title="Page not found">
           There is no page “{name}” in the documentation. <Link to="/docs/glossary">Open the glossary</Link>
         </Notice>
       )}
@@ -159,19 +159,26 @@ export function DocsPage() {
 function Found({text}: {text: string}) {
   const hits = searchDocs(text);
   if (hits.length === 0)
-    return <Notice title="Nothing found">No section of the documentation has all of these words.</Notice>;
+    return (
+      <Notice page title="Nothing found">
+        No section of the documentation has all of these words.
+      </Notice>
+    );
   return (
-    <Hits aria-label="Found in the documentation">
-      {hits.map((hit) => (
-        <li key={`${hit.doc}#${hit.anchor}`}>
-          <Link to={`/docs/${hit.doc}#${hit.anchor}`}>
-            <b>{hit.title}</b>
-          </Link>{' '}
-          <Small>{hit.docTitle}</Small>
-          <div>{hit.line}</div>
-        </li>
-      ))}
-    </Hits>
+    <div>
+      <h1>Documentation with “{text}”</h1>
+      <Hits aria-label="Found in the documentation">
+        {hits.map((hit) => (
+          <li key={`${hit.doc}#${hit.anchor}`}>
+            <Link to={`/docs/${hit.doc}#${hit.anchor}`}>
+              <b>{hit.title}</b>
+            </Link>{' '}
+            <Small>{hit.docTitle}</Small>
+            <div>{hit.line}</div>
+          </li>
+        ))}
+      </Hits>
+    </div>
   );
 }
 

@@ -71,6 +71,12 @@ const Fields = styled.dl`
     border: 1px solid ${colour('line')};
     padding: 4px 8px;
   }
+  dd.copy {
+    background: none;
+    border: 0;
+    padding: 0;
+    font: inherit;
+  }
   ${narrow} {
     grid-template-columns: minmax(0, 1fr) auto;
     dt {
@@ -180,7 +186,9 @@ export function PlanCard({plan, onCheck, busy}: {plan: Plan; onCheck: () => void
           <Fields>
             <dt>Text</dt>
             <dd>{plan.sts_policy}</dd>
-            <CopyButton value={plan.sts_policy}>Copy</CopyButton>
+            <dd className="copy">
+              <CopyButton value={plan.sts_policy}>Copy</CopyButton>
+            </dd>
           </Fields>
         </Row>
       )}
@@ -201,10 +209,12 @@ function RecordRow({record, host, value}: {record: PlanRecord; host: string; val
       <Fields>
         <dt>Host</dt>
         <dd>{host || <Soft>(leave empty)</Soft>}</dd>
-        <CopyButton value={host}>Copy host</CopyButton>
+        <dd className="copy">
+          <CopyButton value={host}>Copy host</CopyButton>
+        </dd>
         <dt>{record.type}</dt>
         <dd>{taken || (record.waits_for ? <Soft>waits for {record.waits_for}</Soft> : value)}</dd>
-        {record.waits_for ? <span /> : <CopyButton value={value}>Copy value</CopyButton>}
+        <dd className="copy">{!record.waits_for && <CopyButton value={value}>Copy value</CopyButton>}</dd>
       </Fields>
       <Small>
         Type {record.type}

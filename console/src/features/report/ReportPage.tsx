@@ -139,7 +139,7 @@ export function ReportPage({who}: {who: Schemas['Who']}) {
                 <th>Domain</th>
                 <th className="n">Start</th>
                 <th className="n">End</th>
-                <th />
+                <td />
                 <th className="n">Change</th>
                 <th>Over {2 * days} days</th>
                 <th>Main factor</th>

@@ -126,7 +126,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
           )}
           {live && may && (
             <Choice
-              label="Assigned to"
+              label="assignment"
               value={item.assigned_to || 'nobody'}
               shown={`Assigned to ${holders(people.data ?? [], item.assigned_to).find((each) => each.value === (item.assigned_to || 'nobody'))?.label}`}
               options={holders(people.data ?? [], item.assigned_to)}
