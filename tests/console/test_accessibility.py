@@ -37,7 +37,9 @@ def problems(page: Page) -> list[str]:
     """What axe finds on a page as it is now."""
     page.add_script_tag(path=str(AXE))
     found = page.evaluate(RUN)
-    return [f"{each['id']}: {json.dumps(node['target'])} {node['html'][:160]}" for each in found for node in each["nodes"]]
+    return [
+        f"{each['id']}: {json.dumps(node['target'])} {node['html'][:160]}" for each in found for node in each["nodes"]
+    ]
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])

@@ -70,9 +70,9 @@ def _go_on() -> None:
 
 def load_demo(
     context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on, verifier_port: int = 0
-) -> None:
+) -> date:
     """Bring in what is missing of the demo. `check` is called between steps, and may raise to stop it there.
-    `verifier_port`: where the stand-in verifier listens; 0: there is none.
+    `verifier_port`: where the stand-in verifier listens; 0: there is none. Return day 0 of the story.
     """
     now = context.clock()
     tenants = context.store.transaction(lambda c: _tenants(c, email, password, token, now))
@@ -113,6 +113,7 @@ def load_demo(
             items.detect(context, tenant)
     say(f"Demo data: {recent:,} events and {total:,} counters added." if recent or total else "Demo data: nothing new.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
+    return anchor
 
 
 DEMO_OWNER = "Isla Mackay"

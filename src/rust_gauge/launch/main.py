@@ -94,6 +94,7 @@ def _parser() -> argparse.ArgumentParser:
     commands.add_parser("run", help="run the service and its workers").set_defaults(run=_run)
     demo = commands.add_parser("demo", help="run the service with demo data and stand-ins")
     demo.add_argument("--port", type=int, help="port of the console")
+    demo.add_argument("--still", action="store_true", help="no new mail while it runs")
     demo.set_defaults(run=_demo)
     commands.add_parser("migrate", help="update the database schema").set_defaults(run=_migrate)
     commands.add_parser(
@@ -354,8 +355,9 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             )
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
+            loaded = utc_now()
             try:
-                load_demo(
+                anchor = load_demo(
                     context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked, verifier_port
                 )  # fmt: skip
                 secret = _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
@@ -387,6 +389,10 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 RUSTGAUGE_REACH=json.dumps(outside["reach"]),
                 RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
             )
+            if not arguments.still:
+                access = str(var / "demo" / "access")
+                goes_on = ["rust_gauge.demo.traffic", "--url", f"http://127.0.0.1:{port}", "--access", access]
+                supervisor.start("traffic", [*goes_on, "--anchor", str(anchor), "--since", loaded.isoformat()], {})
             _greet(port, password, token, zones, var / "demo" / "mail", smtp_port, policy_port, desk_port, bench_port)
             supervisor.run()
             print("\nStopping ...", flush=True)
