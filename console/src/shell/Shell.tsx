@@ -114,7 +114,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           </Link>
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
-        {!one && tenants.length > 0 && (
+        {!one && tenants.length > 0 && !location.pathname.startsWith('/docs') && (
           <Choice
             label="Tenant"
             value={view.tenant || (all ? 'all' : tenants[0]!.value)}

@@ -72,7 +72,7 @@ HELP = {
     "audit-log": "who did what, and whether the log is complete",
     "completion": "shell completion for bash, zsh and fish",
 }
-SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall")}
+SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall"), "search": ("search", "find")}
 _USAGE = "rustgauge NOUN [VERB] [ARGUMENTS]    help: rustgauge NOUN --help, rustgauge NOUN VERB --help"
 _START = (
     ("rustgauge wall", "where do we stand?"),

@@ -22,6 +22,7 @@ const Page = styled.div`
     margin-top: ${space.m};
   }
   nav a {
+    display: block;
     padding: 4px ${space.s};
     color: ${colour('soft')};
     text-decoration: none;
