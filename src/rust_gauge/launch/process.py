@@ -53,7 +53,9 @@ def _runner(kind: str) -> Run:
         heartbeat.start()
         if context.store.reader is not None:
             context.store.reader.start()
-        _server(uvicorn.Config(app, **server_options(context.settings))).run()
+        server = _server(uvicorn.Config(app, **server_options(context.settings)))
+        app.state.is_stopping = lambda: server.should_exit  # streams end then; nobody waits for them
+        server.run()
 
     return serve
 

@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import JSON, ColumnElement, Connection, Row, Subquery, exists, func, insert, select, type_coerce, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import Document
 from rust_gauge.store.values import value_of, values_of
@@ -235,6 +236,7 @@ def newest_findings(
 def add_audit(connection: Connection, **values: object) -> int:
     """Store an audit; its columns are those of the table."""
     result = connection.execute(insert(t.audit).values(**values))
+    changes.note(connection, int(values["tenant_id"]), "domains")  # type: ignore[call-overload]
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 

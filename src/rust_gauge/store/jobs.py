@@ -18,6 +18,7 @@ from sqlalchemy import ColumnElement, Connection, Row, case, delete, func, inser
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.errors import RustGaugeError
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import Document, JobColumns
 from rust_gauge.store.engine import Store
@@ -264,6 +265,8 @@ def record(connection: Connection, job: Job, now: datetime, **progress: Unpack[P
     """
     cancel_requested = _held(connection, job)
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(lease_until=now + LEASE, **progress))
+    if job.listed:
+        changes.note(connection, job.tenant_id, "jobs")
     return cancel_requested
 
 
@@ -307,6 +310,8 @@ def fail(connection: Connection, job: Job, error: str, now: datetime, *, final: 
 def _end(connection: Connection, job: Job, now: datetime, **values: Unpack[JobColumns]) -> None:
     ended: Document = {"finished_at": now, "lease_until": None, "cancel_requested": False, **values}
     connection.execute(update(t.job).where(t.job.c.id == job.id).values(**ended))
+    if job.listed:
+        changes.note(connection, job.tenant_id, "jobs")
 
 
 # What people see of listed jobs, and do with them

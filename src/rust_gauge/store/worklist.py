@@ -9,6 +9,7 @@ from sqlalchemy import Connection, func, select, update
 from sqlalchemy.exc import IntegrityError
 
 from rust_gauge.core.worklist import Incident, Item, Level, State
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import Document, NotificationColumns
 from rust_gauge.store.values import value_of, values_of
@@ -224,6 +225,7 @@ def add_step(connection: Connection, item_id: int, at: datetime, by: str, what: 
     """Record a step of an item: who did what, with up to 2,000 characters of text."""
     values = {"item_id": item_id, "at": _naive(at), "by": by, "what": what, "text": text[:2000]}
     connection.execute(t.work_step.insert().values(**values))
+    changes.note_item(connection, item_id)
 
 
 def reread(connection: Connection, row: ItemRow) -> ItemRow:

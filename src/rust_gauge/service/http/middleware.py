@@ -30,7 +30,8 @@ _HEADERS = {
 }
 
 
-_WAITING = "/next-message"  # waits for mail most of the time, which takes no thread and has a limit of its own
+# Wait most of the time, which takes no thread and has a limit of its own: for mail, and for anything that changes.
+_WAITING = ("/next-message", "/api/v1/changes")
 _ALWAYS = ("/healthz", "/readyz")  # whoever watches the service asks for these, and must get an answer
 _STREAMED = "/clearance/stream"  # read and answered piece by piece, so its body may be long
 ErrorResponse = Callable[[Request, Exception], Response]

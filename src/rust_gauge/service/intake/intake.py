@@ -24,7 +24,7 @@ from rust_gauge.service.runtime.poison import unexpected
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.runtime.units import UnitOfWork
 from rust_gauge.service.suppression import holding
-from rust_gauge.store import jobs
+from rust_gauge.store import changes, jobs
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.engine import StoreBusy, StoreUnavailable
 from rust_gauge.store.intake import Load, StaleRulesError
@@ -208,6 +208,7 @@ def _store(
             jobs.enqueue(connection, "shifts", load.tenant_id, 0, now, at=now + _SHIFTS_AFTER)
             if then is not None:
                 then(unit, load.identities_stored(connection))
+            changes.note(connection, load.tenant_id, "events")
         return stored
 
     return context.unit(load.tenant_id, write)

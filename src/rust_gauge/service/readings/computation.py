@@ -40,7 +40,16 @@ from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import accounts as store_accounts
 from rust_gauge.store import audits as store_settings
-from rust_gauge.store import flow, jobs, leases, placement_days, provider_norms, reading_counters, report_receivers
+from rust_gauge.store import (
+    changes,
+    flow,
+    jobs,
+    leases,
+    placement_days,
+    provider_norms,
+    reading_counters,
+    report_receivers,
+)
 from rust_gauge.store import readings as store
 from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.counter_rows import CounterRows, SenderRows
@@ -281,6 +290,7 @@ def compute(context: Context, tenant_id: int, kind: int, subject_ids: Sequence[i
             for subject in part:
                 kept = {series.provider_id for series in found if series.subject_id == subject}
                 store.drop_others(connection, tenant_id, kind, subject, kept)
+        changes.note(connection, tenant_id, "readings")
         return done
 
     return context.store.transaction(write)

@@ -40,7 +40,16 @@ from rust_gauge.store.tables.domains import (
     tenant_setting,
 )
 from rust_gauge.store.tables.feeds import feed, feed_told, rejected_row
-from rust_gauge.store.tables.jobs import batch_result, database_beat, job, job_piece, lease, request_level, unit_of_work
+from rust_gauge.store.tables.jobs import (
+    batch_result,
+    database_beat,
+    job,
+    job_piece,
+    lease,
+    request_level,
+    tenant_change,
+    unit_of_work,
+)
 from rust_gauge.store.tables.mailflow import (
     SUM_DOMAIN,
     SUM_PROVIDER,
@@ -225,6 +234,7 @@ __all__ = [
     "suppression_entry",
     "suppression_state",
     "tenant",
+    "tenant_change",
     "tenant_setting",
     "tls_row",
     "token",

@@ -39,6 +39,14 @@ request_level = table(
     Index("request_level_at", "at"),
 )
 
+# How often what changed in a tenant (see `changes`).
+tenant_change = table(
+    "tenant_change",
+    Column("tenant_id", Id, ForeignKey("tenant.id", ondelete="CASCADE"), primary_key=True),
+    Column("what", String(12), primary_key=True),
+    Column("number", Big, nullable=False),
+)
+
 # Work of the workers. Short work that nobody looks at is deleted when it is done; what people start is listed to them.
 job = table(
     "job",

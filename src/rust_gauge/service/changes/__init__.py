@@ -1,0 +1,1 @@
+"""What changed, told to open pages as it happens."""
