@@ -27,7 +27,7 @@ const SettingsPage = lazy<Page>(() =>
 const SuppressionPage = lazy<Page>(() =>
   import('./features/suppression/SuppressionPage').then((m) => ({default: m.SuppressionPage})),
 );
-const WallPage = lazy(() => import('./features/wall/WallPage').then((m) => ({default: m.WallPage})));
+const WallPage = lazy<Page>(() => import('./features/wall/WallPage').then((m) => ({default: m.WallPage})));
 const WorklistPage = lazy<Page>(() =>
   import('./features/worklist/WorklistPage').then((m) => ({default: m.WorklistPage})),
 );
@@ -58,7 +58,7 @@ function Inside() {
       ) : (
         <Suspense fallback={<Loading what="the page" />}>
           <Routes>
-            <Route path="/" element={<WallPage />} />
+            <Route path="/" element={<WallPage who={who} />} />
             <Route path="/worklist" element={<WorklistPage who={who} />} />
             <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
             <Route path="/domains" element={<DomainsPage who={who} />} />

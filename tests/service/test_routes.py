@@ -239,6 +239,8 @@ ROUTES = [
     ("GET", "lines", None),
     ("GET", "alert-settings", None),
     ("PUT", "alert-settings", {}),
+    ("POST", "alert-tests", {"channel": "desk"}),
+    ("GET", "checklist", None),
     ("GET", "notifications", None),
     ("GET", "reports", None),
     ("POST", "reports", None),

@@ -2,6 +2,7 @@ import {useState, type ReactNode} from 'react';
 import {Link, NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
+import {useFollow} from '../api/follow';
 import {useViews} from '../api/views';
 import {Choice} from '../design/Choice';
 import {Search} from '../features/search/Palette';
@@ -77,6 +78,7 @@ function Behind() {
 }
 
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
+  useFollow();
   const view = useView();
   const location = useLocation();
   const slug = tenantOf(location.pathname);

@@ -8,6 +8,7 @@ DEFAULT = "settings"
 EXAMPLES = (
     "alert settings --tenant glasswort",
     "alert settings --tenant glasswort --format json",
+    "alert test ticket-desk --tenant glasswort",
     "alert notifications --tenant glasswort",
 )
 
@@ -16,6 +17,8 @@ def register(noun: Noun) -> None:
     """Add the verbs."""
     made = noun.add("settings", settings, "show alert settings and channels, or set them", DOCUMENT)
     made.add_argument("--set", metavar="FILE", help="set them from a JSON file, as --format json prints them")
+    made = noun.add("test", test, "send a test to a channel", DOCUMENT)
+    made.add_argument("channel")
     noun.add("notifications", notifications, "list the newest notifications", TABLE)
 
 
@@ -49,6 +52,18 @@ def settings(session: Session) -> int:
 
     output.document(arguments.format, found, text)
     return 0
+
+
+def test(session: Session) -> int:
+    """Send a test to a channel now. Exit status 3 when it was not taken."""
+    arguments, output = session.arguments, session.output
+    found = session.client.worklist.test_channel(session.tenant(), arguments.channel)
+    said = f": {found.response}" if found.response else ""
+    output.document(
+        arguments.format, found,
+        lambda: output.line(f"{found.channel} {'took' if found.taken else 'did not take'} the test{said}"),
+    )  # fmt: skip
+    return 0 if found.taken else 3
 
 
 def notifications(session: Session) -> int:

@@ -91,6 +91,21 @@ class AlertChannel(Model):
     quiet_to: str = Field("", pattern=r"^([01]\d|2[0-3]):[0-5]\d$|^$")
 
 
+class ChannelTestRequest(Model):
+    """Which channel to test."""
+
+    channel: str = Field(min_length=1, max_length=60)
+
+
+class ChannelTest(Model):
+    """What came of a test message."""
+
+    channel: str
+    at: datetime
+    taken: bool
+    response: str = Field(description="What the relay or the chat answered")
+
+
 class AlertSettings(Model):
     """Who is notified of problems and when, and whether streams are paused automatically at a stop line."""
 

@@ -6,6 +6,7 @@ from rust_gauge.service.accounts import routes as accounts
 from rust_gauge.service.assays import routes as assays
 from rust_gauge.service.bench import routes as bench
 from rust_gauge.service.changes import routes as changes
+from rust_gauge.service.checklist import routes as checklist
 from rust_gauge.service.clearance import routes as clearance
 from rust_gauge.service.domains import pages as confirmation
 from rust_gauge.service.domains import routes as domains
@@ -49,6 +50,7 @@ ROUTERS = (
     readings.router,
     search.router,
     changes.router,
+    checklist.router,
     receiver_reports.router,
     worklist.router,
     suppression.router,

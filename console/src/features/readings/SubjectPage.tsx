@@ -37,7 +37,12 @@ export function SubjectPage() {
   const of = {subject: subject as Subject, name, provider: '(all)'};
   const overall = useReadings(tenant, of, firstDay(days));
   const wall = useWall({days: 7, tenant, subject: subject as Subject, search: name});
-  if (!(subject in WORDS)) return <Notice page title="Page not found">Use the navigation above.</Notice>;
+  if (!(subject in WORDS))
+    return (
+      <Notice page title="Page not found">
+        Use the navigation above.
+      </Notice>
+    );
   if (overall.isPending) return <Loading what={name} />;
   if (overall.error) return <Trouble error={overall.error} again={() => void overall.refetch()} />;
   const last = overall.data.readings.at(-1);

@@ -1,7 +1,7 @@
 /** Alert channels by email and chat: how soon and how often they are notified, and what was sent. */
 import {useState, type FormEvent} from 'react';
 import type {Schemas} from '../../api/client';
-import {useAlertSettings, useNotifications, usePutAlertSettings} from '../worklist/queries';
+import {useAlertSettings, useNotifications, usePutAlertSettings, useTestChannel} from '../worklist/queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -50,6 +50,7 @@ export function AlertsCard({tenant}: {tenant: string}) {
 
 function ChannelsCard({tenant, saved}: {tenant: string; saved: Settings}) {
   const put = usePutAlertSettings(tenant);
+  const test = useTestChannel(tenant);
   const [adding, setAdding] = useState(false);
   const channels = saved.channels ?? [];
   const save = (changed: Channel[]) => put.mutate({...saved, channels: changed});
@@ -85,16 +86,26 @@ function ChannelsCard({tenant, saved}: {tenant: string; saved: Settings}) {
               value: () => '',
               tool: true,
               show: (row) => (
-                <Confirm
-                  label="Delete"
-                  tone="link"
-                  title={`Delete the channel ${row.name}?`}
-                  action="Delete"
-                  isDisabled={put.isPending}
-                  onConfirm={() => save(channels.filter((channel) => channel !== row))}
-                >
-                  It is no longer notified. What was sent to it stays in the list below.
-                </Confirm>
+                <span style={{display: 'flex', gap: 12, justifyContent: 'end'}}>
+                  <Button
+                    tone="link"
+                    aria-label={`Send test to ${row.name}`}
+                    isDisabled={test.isPending}
+                    onPress={() => test.mutate(row.name)}
+                  >
+                    Send test
+                  </Button>
+                  <Confirm
+                    label="Delete"
+                    tone="link"
+                    title={`Delete the channel ${row.name}?`}
+                    action="Delete"
+                    isDisabled={put.isPending}
+                    onConfirm={() => save(channels.filter((channel) => channel !== row))}
+                  >
+                    It is no longer notified. What was sent to it stays in the list below.
+                  </Confirm>
+                </span>
               ),
             },
           ]}
@@ -111,6 +122,12 @@ function ChannelsCard({tenant, saved}: {tenant: string; saved: Settings}) {
         />
       )}
       {put.error && <Trouble error={put.error} />}
+      {test.error && <Trouble error={test.error} />}
+      {test.data && (
+        <Notice title={`${test.data.channel} ${test.data.taken ? 'took' : 'did not take'} the test`}>
+          {test.data.response}
+        </Notice>
+      )}
     </Card>
   );
 }

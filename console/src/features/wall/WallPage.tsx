@@ -1,6 +1,7 @@
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
+import {Checklist} from './Checklist';
 import {ORDERS, useWall} from './queries';
 import {useWorklist} from '../worklist/queries';
 import {Button} from '../../design/Button';
@@ -155,7 +156,7 @@ const Table = styled.table`
   }
 `;
 
-export function WallPage() {
+export function WallPage({who}: {who?: Schemas['Who']}) {
   const {days, tenant, get, set} = useView();
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
   const on = dayOf(get('on'));
@@ -167,6 +168,7 @@ export function WallPage() {
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
   const items = work.data ?? [];
+  const checked = tenant || (who?.tenants.length === 1 ? who.tenants[0]!.slug : '');
   return (
     <Page>
       <section aria-label="Wall">
@@ -200,6 +202,7 @@ export function WallPage() {
           />
           <p>{sentence(wall.data, items, on)}</p>
         </Head>
+        {checked && <Checklist key={checked} tenant={checked} />}
         <Keys>
           {conditions.map((each) => (
             <Condition

@@ -21,9 +21,9 @@ export type WallQuery = {
   order?: (typeof ORDERS)[number]['value'];
 };
 
-const wallQuery = ({last, search, condition, ...query}: WallQuery) =>
+const wallQuery = ({last, search, condition, order, ...query}: WallQuery) =>
   infiniteQueryOptions({
-    queryKey: ['wall', {...query, last, search, condition}],
+    queryKey: ['wall', {...query, last, search, condition, order}],
     queryFn: ({pageParam, signal}) =>
       unwrap(
         api.GET('/api/v1/wall', {
@@ -31,6 +31,7 @@ const wallQuery = ({last, search, condition, ...query}: WallQuery) =>
             query: {
               ...query,
               last: last || undefined,
+              order: order === 'name' ? undefined : order,
               search: search || undefined,
               condition: condition ?? undefined,
               cursor: pageParam,

@@ -59,7 +59,8 @@ const List = styled.ol`
     color: inherit;
   }
   a[aria-current] {
-    background: color-mix(in srgb, ${colour('line')} 35%, transparent);
+    background: color-mix(in srgb, ${colour('line')} 15%, transparent);
+    box-shadow: inset 3px 0 ${colour('rust')};
   }
   b {
     font-weight: 600;

@@ -80,6 +80,23 @@ export const usePutAlertSettings = (tenant: string) => {
   });
 };
 
+export const useTestChannel = (tenant: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (channel: string) =>
+      unwrap(api.POST('/api/v1/tenants/{tenant}/alert-tests', {params: {path: {tenant}}, body: {channel}})),
+    onSuccess: () => queries.invalidateQueries({queryKey: ['checklist', tenant]}),
+  });
+};
+
+const checklistQuery = (tenant: string) =>
+  queryOptions({
+    queryKey: ['checklist', tenant],
+    queryFn: ({signal}) => unwrap(api.GET('/api/v1/tenants/{tenant}/checklist', {params: {path: {tenant}}, signal})),
+    enabled: tenant !== '',
+  });
+export const useChecklist = (tenant: string) => useQuery(checklistQuery(tenant));
+
 const toldQuery = (tenant: string) =>
   queryOptions({
     queryKey: ['notifications', tenant],

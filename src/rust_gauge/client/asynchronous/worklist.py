@@ -6,8 +6,10 @@ from datetime import date
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import worklist as calls
+from rust_gauge.contract.checklist import Checklist
 from rust_gauge.contract.worklist import (
     AlertSettings,
+    ChannelTest,
     LineRow,
     Notification,
     Report,
@@ -59,6 +61,14 @@ class Worklist(Part):
     async def set_settings(self, tenant: str, settings: AlertSettings) -> AlertSettings:
         """Replace the alert settings."""
         return await self._client.send(calls.set_alert_settings(tenant, settings))
+
+    async def test_channel(self, tenant: str, channel: str) -> ChannelTest:
+        """Send a test to an alert channel now; return what came of it."""
+        return await self._client.send(calls.test_channel(tenant, channel))
+
+    async def checklist(self, tenant: str) -> Checklist:
+        """Return what is set up of a tenant, and what is next."""
+        return await self._client.send(calls.checklist(tenant))
 
     async def report(self, tenant: str, *, days: int = 7, last: date | None = None) -> Report:
         """Return the report of a period: its text, and a self-contained HTML page."""

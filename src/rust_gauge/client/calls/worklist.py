@@ -4,9 +4,12 @@ from collections.abc import Sequence
 from datetime import date
 
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
+from rust_gauge.contract.checklist import Checklist
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.worklist import (
     AlertSettings,
+    ChannelTest,
+    ChannelTestRequest,
     LineRow,
     Notification,
     Report,
@@ -43,6 +46,14 @@ def list_lines(tenant: str) -> Call[Page[LineRow]]:
 
 def get_alert_settings(tenant: str) -> Call[AlertSettings]:
     return make_call("GET", tenant_path(tenant, "alert-settings"), AlertSettings)
+
+
+def test_channel(tenant: str, channel: str) -> Call[ChannelTest]:
+    return make_call("POST", tenant_path(tenant, "alert-tests"), ChannelTest, ChannelTestRequest(channel=channel))
+
+
+def checklist(tenant: str) -> Call[Checklist]:
+    return make_call("GET", tenant_path(tenant, "checklist"), Checklist)
 
 
 def set_alert_settings(tenant: str, settings: AlertSettings) -> Call[AlertSettings]:

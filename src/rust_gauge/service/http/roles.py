@@ -52,7 +52,7 @@ _VIEWER = """
     get_placement_schedule get_placement_schedule_message list_placement_shares
     list_warmup_plans get_warmup_plan get_warmup_days preview_warmup_plan
     list_verifiers get_verifier get_verification_settings get_verification_gauge list_disagreements
-    list_new_recipients
+    list_new_recipients get_checklist
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
     get_report_retention get_source_overview get_source get_stream_alignment rehearse_policy get_policy_path
     list_reported_domains get_tls_overview get_sts_policy
@@ -83,6 +83,7 @@ _ADMIN = """
     set_audit_settings add_plan_key set_watch_settings set_update_server delete_update_server add_publication
     roll_back_publication set_cause_rules apply_cause_rules cancel_cause_rules set_flow_settings erase_recipient
     set_reading_settings reset_reading_settings set_alert_settings set_address_words set_suppression_policy
+    test_alert_channel
     reset_suppression_policy set_suppression_matching add_gate delete_gate add_webhook update_webhook
     delete_webhook rotate_webhook_secret
     test_webhook replay_webhook change_role remove_member list_invitations invite delete_invitation

@@ -27,7 +27,6 @@ from rust_gauge.service.webhooks import webhooks
 from rust_gauge.store import jobs
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
-from rust_gauge.store.worklist import NotificationRow
 
 log = structlog.get_logger()
 _WORDS = {Tell.OPENED: "New", Tell.AGAIN: "Still open", Tell.WORSE: "Worse", Tell.RESOLVED: "Resolved"}
@@ -133,7 +132,10 @@ def run_notification(context: Context, job: Any) -> None:
     if row is None or row.state != "waiting":
         return
     channel = AlertChannel.model_validate(row.channel)
-    taken, summary = _send_mail(context, row, channel) if channel.kind == "mail" else _call_chat(context, row, channel)
+    if channel.kind == "mail":
+        taken, summary = _send_mail(context, row.title, row.body, channel)
+    else:
+        taken, summary = _call_chat(context, row.body, channel)
     now = context.clock()
     attempts = row.attempts + 1
     pause = pause_after(attempts)
@@ -154,17 +156,30 @@ def run_notification(context: Context, job: Any) -> None:
     log.info("told", channel=channel.name, taken=taken, attempts=attempts)
 
 
-def _send_mail(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
+def send_test(context: Context, tenant: TenantAccess, channel: AlertChannel) -> tuple[bool, str]:
+    """Send a message that says that it is a test. Return whether it was taken, and the answer."""
+    values = {
+        "title": f"Test of the alert channel {channel.name}", "level": channel.min_level, "what": "Test",
+        "text": "Notifications about items reach you here.", "tenant": tenant.name, "remedy": "",
+        "link": f"{context.settings.base_url}/worklist?tenant={tenant.slug}",
+    }  # fmt: skip
+    if channel.kind == "chat":
+        return _call_chat(context, fill(channel.template, values), channel)
+    text = f"{tenant.name}: {values['title']}\n\n{values['text']}\n\n{values['link']}\n"
+    return _send_mail(context, f"Test: {tenant.name}", text, channel)
+
+
+def _send_mail(context: Context, title: str, body: str, channel: AlertChannel) -> tuple[bool, str]:
     if not context.settings.mail_relays:
         return False, "No relay is configured for outgoing messages: mail_relays"
     mail_from = context.settings.mail_from
     refused = []
     for to in channel.to:
         message = EmailMessage()
-        message["From"], message["To"], message["Subject"] = f"Rust Gauge <{mail_from}>", to, row.title
+        message["From"], message["To"], message["Subject"] = f"Rust Gauge <{mail_from}>", to, title
         message["Date"], message["Message-ID"] = format_datetime(context.clock()), make_msgid(domain="rust-gauge")
         message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's absence is to answer it
-        message.set_content(row.body)
+        message.set_content(body)
         try:
             send_mail(context.settings, message, to)
         except MailNotSent as error:
@@ -174,8 +189,8 @@ def _send_mail(context: Context, row: NotificationRow, channel: AlertChannel) ->
     return True, "taken" + (f", but {'; '.join(refused)}" if refused else "")
 
 
-def _call_chat(context: Context, row: NotificationRow, channel: AlertChannel) -> tuple[bool, str]:
-    answer = _caller(context).post(channel.url, {}, row.body.encode(), context.resolver.answer_all)
+def _call_chat(context: Context, body: str, channel: AlertChannel) -> tuple[bool, str]:
+    answer = _caller(context).post(channel.url, {}, body.encode(), context.resolver.answer_all)
     return answer.taken, answer.summary or "no response"
 
 

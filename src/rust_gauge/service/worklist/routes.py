@@ -7,6 +7,8 @@ from fastapi import Path, Query
 from rust_gauge.contract.common import Day, Page
 from rust_gauge.contract.worklist import (
     AlertSettings,
+    ChannelTest,
+    ChannelTestRequest,
     ItemState,
     LineRow,
     Notification,
@@ -20,7 +22,7 @@ from rust_gauge.contract.worklist import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.worklist import items, notifications, pauses, reports
+from rust_gauge.service.worklist import channel_tests, items, notifications, pauses, reports
 
 router = api_router()
 
@@ -75,6 +77,12 @@ def list_lines(context: Ctx, tenant: Tenant) -> Page[LineRow]:
 def get_alert_settings(context: Ctx, tenant: Tenant) -> AlertSettings:
     """Return the alert settings: channels, delays, repetition, and whether streams are paused automatically."""
     return items.get_settings(context, tenant)
+
+
+@router.post("/tenants/{tenant}/alert-tests", tags=["worklist"], operation_id="test_alert_channel")
+def test_alert_channel(context: Ctx, tenant: Tenant, body: ChannelTestRequest) -> ChannelTest:
+    """Send a test message to an alert channel now, and return what came of it."""
+    return channel_tests.test_channel(context, tenant, body.channel)
 
 
 @router.put("/tenants/{tenant}/alert-settings", tags=["worklist"], operation_id="set_alert_settings")

@@ -1,0 +1,1 @@
+"""The first hour: what is set up, and what is next."""
