@@ -28,7 +28,19 @@ SECTIONS: tuple[tuple[str, tuple[str, ...]], ...] = (
     ),
     (
         "Settings and access",
-        ("alert", "webhook", "job", "token", "member", "tenant", "account", "installation", "audit-log", "completion"),
+        (
+            "alert",
+            "webhook",
+            "job",
+            "token",
+            "member",
+            "tenant",
+            "account",
+            "installation",
+            "audit-log",
+            "completion",
+            "tour",
+        ),
     ),
 )
 HELP = {
@@ -71,8 +83,14 @@ HELP = {
     "installation": "tenants, people and assignments, for owners",
     "audit-log": "who did what, and whether the log is complete",
     "completion": "shell completion for bash, zsh and fish",
+    "tour": "walk through the demo, one command after the other",
 }
-SHORT = {"trail": ("event", "trail"), "wall": ("reading", "wall"), "search": ("search", "find")}
+SHORT = {
+    "trail": ("event", "trail"),
+    "wall": ("reading", "wall"),
+    "search": ("search", "find"),
+    "tour": ("tour", "run"),
+}
 _USAGE = "rustgauge NOUN [VERB] [ARGUMENTS]    help: rustgauge NOUN --help, rustgauge NOUN VERB --help"
 _START = (
     ("rustgauge wall", "where do we stand?"),
