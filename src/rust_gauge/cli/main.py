@@ -92,11 +92,7 @@ SHORT = {
     "tour": ("tour", "run"),
 }
 _USAGE = "rustgauge NOUN [VERB] [ARGUMENTS]    help: rustgauge NOUN --help, rustgauge NOUN VERB --help"
-_START = (
-    ("rustgauge wall", "where do we stand?"),
-    ("rustgauge worklist", "what needs attention?"),
-    ("rustgauge audit news.glasswort.example", "what is wrong with this domain?"),
-)
+_START = "First steps: rustgauge wall, rustgauge worklist, rustgauge audit DOMAIN; on the demo: rustgauge tour"
 
 
 def module_of(noun: str) -> ModuleType:
@@ -119,9 +115,7 @@ def overview() -> str:
     for section, nouns in SECTIONS:
         lines.append(f"{section}:")
         lines += [f"  {noun:<12} {HELP[noun]}" for noun in nouns]
-    width = max(len(command) for command, _ in _START)
-    lines += ["First steps:", *(f"  {command:<{width}}  {what}" for command, what in _START)]
-    return "\n".join(lines)
+    return "\n".join([*lines, _START])
 
 
 def main(argv: list[str] | None = None, output: "Output | None" = None) -> int:

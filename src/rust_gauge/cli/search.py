@@ -6,7 +6,7 @@ from rust_gauge.contract.search import Found
 
 DEFAULT = "find"
 EXAMPLES = (
-    "search glasswort",
+    "search boxoffice",
     "search kim@tidepost.example",
     "search no such mailbox --each 20",
 )
