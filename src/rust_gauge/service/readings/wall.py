@@ -96,7 +96,7 @@ def get_wall(context: Context, tenants: tuple[TenantAccess, ...], query: WallQue
         order = _column_order([columns[id] for id in leading])
         return Wall.model_construct(
             day=today, days=days, subject=query.subject, columns=_columns(connection, columns, order, today),
-            rows=_rows(context, connection, page, columns, order, kind, query, today), summary=summary,
+            rows=_rows(connection, page, columns, order, kind, query, today, context.clock()), summary=summary,
             next=write_cursor("wall", start + query.limit) if start + query.limit < len(places) else None,
         )  # fmt: skip
 
@@ -159,17 +159,17 @@ def _columns(
 
 
 def _rows(
-    context: Context, connection: Connection, page: list[_Place], columns: dict[int, Columns],
-    order: list[tuple[str, list[int]]], kind: int, query: WallQuery, today: date,
+    connection: Connection, page: list[_Place], columns: dict[int, Columns], order: list[tuple[str, list[int]]],
+    kind: int, query: WallQuery, today: date, now: datetime,
 ) -> list[WallRow]:  # fmt: skip
     """Return the rows of a page whole."""
-    past = today < context.clock().date()
+    past = today < now.date()
     tenant_ids, subjects = sorted({place.tenant.id for place in page}), [place.id for place in page]
     cells = _Cells(connection, tenant_ids, kind, today, query.days, subjects, past=past)
     now_of_domains = kind == 1 and not past
     audits = store_domains.newest_findings(connection, tenant_ids, subjects) if now_of_domains else {}
     lacks = {id: _lacks(connection, id, subjects) for id in tenant_ids} if now_of_domains else {}
-    plans = {} if past else _plans(connection, tenant_ids, kind, context.clock())
+    plans = {} if past else _plans(connection, tenant_ids, kind, now)
     shown: dict[int, list[tuple[str, int | None]]] = {}
     for id in tenant_ids:
         own = columns[id].names
