@@ -1,3 +1,4 @@
+import {useState} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
@@ -10,13 +11,14 @@ import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
 import {download, toCsv} from '../../design/csv';
 import {Field} from '../../design/Field';
-import {count, day, plural, short} from '../../design/format';
+import {count, day, plural, short, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {RecordText} from '../../design/RecordText';
 import {Spark} from '../../design/Spark';
 import {advice, colour, conditions, floors, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {lastVisit} from '../../shell/visit';
 import {pathOf, SUBJECTS} from '../readings/ReadingsPage';
 import {TONE, type WorkItem} from '../worklist/WorklistPage';
 
@@ -168,6 +170,8 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
   const items = work.data ?? [];
+  const [since] = useState(lastVisit);
+  const fresh = since && !on ? items.filter((item) => item.found_at > since) : [];
   const checked = tenant || (who?.tenants.length === 1 ? who.tenants[0]!.slug : '');
   return (
     <Page>
@@ -200,7 +204,14 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
             onChange={(value) => set('search', value)}
             style={{gridTemplateColumns: 'auto 150px', alignItems: 'center'}}
           />
-          <p>{sentence(wall.data, items, on)}</p>
+          <p>
+            {sentence(wall.data, items, on)}{' '}
+            {fresh.length > 0 && (
+              <Link to={`/worklist${tenant && `?tenant=${tenant}`}`}>
+                {plural(fresh.length, 'item')} new since your last visit, {time(since)}.
+              </Link>
+            )}
+          </p>
         </Head>
         {checked && <Checklist key={checked} tenant={checked} />}
         <Keys>
