@@ -1,14 +1,15 @@
 /** The worklist: what to do next over all tenants, worst level first; each item with its remedy and a re-measure. */
-import {Link, useParams} from 'react-router';
+import {Link, useNavigate, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useLines, useDetection, useWorklist} from './queries';
+import {useActOnWork, useLines, useDetection, useWorklist} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {ago, count, day, percent, plural, short, words} from '../../design/format';
 import {download, toCsv} from '../../design/csv';
+import {useListKeys} from '../../design/listKeys';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, font, narrow, space, type Colour} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -136,6 +137,23 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
   const state = view.get('state');
   const list = useWorklist(view.tenant, state === 'mine' ? '' : state, state === 'mine' ? who.email : '');
   const look = useDetection();
+  const navigate = useNavigate();
+  const shown = list.data ?? [];
+  const current = id ? `${tenant}/${id}` : shown[0] ? `${shown[0].tenant}/${shown[0].id}` : null;
+  const [ofTenant = '', number = '0'] = current?.split('/') ?? [];
+  const act = useActOnWork(ofTenant, Number(number));
+  const does = (what: 'acknowledge' | 'recheck') => () => {
+    if (!act.isPending) act.mutate({act: what, text: '', to: ''});
+  };
+  useListKeys({
+    ids: shown.map((item) => `${item.tenant}/${item.id}`),
+    chosen: current,
+    onChoose: (path) => {
+      void navigate({pathname: `/worklist/${path}`, search: window.location.search}, {replace: true});
+      document.querySelector(`a[href^="/worklist/${path}"]`)?.scrollIntoView?.({block: 'nearest'});
+    },
+    acts: {a: does('acknowledge'), r: does('recheck')},
+  });
   if (list.isPending) return <Loading what="the worklist" />;
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
   const items = list.data;
@@ -157,6 +175,12 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
           )}
           {state === '' && (items.length > urgent.length ? `${items.length - urgent.length} more to review.` : '')}
         </p>
+        {items.length > 0 && (
+          <Small>
+            <kbd>j</kbd> <kbd>k</kbd> move, <kbd>a</kbd> acknowledge, <kbd>r</kbd> re-check
+          </Small>
+        )}
+        {act.error && <Trouble error={act.error} />}
         {items.length > 0 && (
           <Button tone="link" onPress={() => download('worklist.csv', asCsv(items))}>
             CSV
