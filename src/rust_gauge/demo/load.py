@@ -246,19 +246,22 @@ def _labels(connection: Connection, tenant_id: int) -> None:
 
 def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say, check: Check) -> int:
     """Counters of the days for which there are no events; each day in one transaction, or not again."""
+    c = t.flow_day.c
+    there = context.store.transaction(
+        lambda connection: set(connection.scalars(select(c.day).where(c.tenant_id == tenant.id).distinct()))
+    )
     count = 0
     for age in range(HISTORY_DAYS, EVENT_DAYS, -1):
         check()
         day = anchor - timedelta(days=age)
+        if day in there:
+            continue
 
         def work(connection: Connection, day: date = day) -> int:
-            c = t.flow_day.c
-            if connection.scalar(select(c.n).where(c.tenant_id == tenant.id, c.day == day).limit(1)):
-                return 0
             tally = Tally()
             for key, n in day_counts(day, anchor, tenant.slug):
                 tally.add_key(key, n)
-            names, ids = _names(connection, tenant.id)
+            names, ids = _names(connection, tenant)
             store_events.add_counts(connection, tenant.id, tally, names, ids)
             return len(tally)
 
@@ -268,13 +271,14 @@ def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say, che
     return count
 
 
-def _names(connection: Connection, tenant_id: int) -> tuple[Names, dict[str, int]]:
+def _names(connection: Connection, tenant: TenantAccess) -> tuple[Names, dict[str, int]]:
     def ids(table: Any, names: set[str]) -> dict[str, int]:
-        return store_events.intern(connection, table, tenant_id, names)
+        return store_events.intern(connection, table, tenant.id, names)
 
-    known = {row.name: row.id for row in list_domains(connection, tenant_id)}
+    known = {row.name: row.id for row in list_domains(connection, tenant.id)}
+    flows = [flow for flow in FLOWS if flow.tenant == tenant.slug]
     names = Names(
-        known, ids(t.stream, {flow.stream for flow in FLOWS}), ids(t.relay, {flow.relay for flow in FLOWS}), {}
+        known, ids(t.stream, {flow.stream for flow in flows}), ids(t.relay, {flow.relay for flow in flows}), {}
     )
     return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 
