@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
+from rust_gauge.contract.worklist import WorkAct
 from tests.conftest import PASSWORD, Office
 from tests.rows import bounce, ndjson, row
 
@@ -252,3 +253,40 @@ def test_a_session_that_ran_out_leads_to_signing_in(page: Page, office: Office) 
     with office.world.clock.later(timedelta(hours=13)):
         page.get_by_role("link", name="Suppression").click()
         expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+
+
+def test_back_leads_to_the_view_before(page: Page, office: Office, mail: str) -> None:
+    page.goto("/flow")
+    page.get_by_role("tab", name="Causes").click()
+    page.get_by_role("tab", name="Trails").click()
+    expect(page).to_have_url(f"{office.world.url}/flow?view=trails")
+    page.go_back()
+    expect(page.get_by_role("tab", name="Causes", selected=True)).to_be_visible()
+    page.go_back()
+    expect(page.get_by_role("tab", name="Providers", selected=True)).to_be_visible()
+    page.go_forward()
+    expect(page.get_by_role("tab", name="Causes", selected=True)).to_be_visible()
+
+
+def test_anything_is_found_and_opened_by_the_keyboard_alone(page: Page, office: Office, mail: str) -> None:
+    page.goto("/")
+    expect(page.get_by_role("heading", name="Wall")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type(mail)
+    expect(page.get_by_role("menuitem", name=mail).first).to_be_visible()
+    page.keyboard.press("Enter")  # the first one is chosen
+    expect(page).to_have_url(f"{office.world.url}/domains/{office.slug}/{mail}")
+    page.keyboard.press("Control+k")
+    page.keyboard.type("glossary")
+    expect(page.get_by_role("menuitem", name="Glossary").first).to_be_visible()
+
+
+def test_an_open_page_follows_what_happens(page: Page, office: Office, mail: str) -> None:
+    page.goto("/worklist")
+    first = page.get_by_role("list", name="Items").get_by_role("link").first
+    expect(first).to_be_visible()
+    title = first.locator("b").inner_text()
+    with office.client() as client:
+        item = next(item for item in client.worklist.list(tenant=office.slug) if item.title == title)
+        client.worklist.act(office.slug, item.id, WorkAct(act="acknowledge", text=""))
+    expect(first).to_contain_text("acknowledged")

@@ -121,7 +121,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             label="Tenant"
             value={view.tenant || (all ? 'all' : tenants[0]!.value)}
             options={all ? [{value: 'all', label: 'All tenants'}, ...tenants] : tenants}
-            onChange={(tenant) => view.set('tenant', tenant === 'all' ? '' : tenant)}
+            onChange={(tenant) => view.go('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
         {!['/suppression', '/domains'].includes(location.pathname) &&
@@ -138,7 +138,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
                 ),
               )}
               options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
-              onChange={(days) => view.set('days', days)}
+              onChange={(days) => view.go('days', days)}
             />
           )}
         <Search />

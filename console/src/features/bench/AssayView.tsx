@@ -102,7 +102,7 @@ export function AssayView({assay, more = [], codes = []}: AssayProps) {
       <Tabs
         label="Views of the message"
         value={tab}
-        onChange={(value) => view.set('part', value === 'findings' ? '' : value)}
+        onChange={(value) => view.go('part', value === 'findings' ? '' : value)}
         tabs={[
           {id: 'findings', title: 'Findings', content: () => <Findings assay={assay} />},
           {id: 'authentication', title: 'Authentication', content: () => <Authentication assay={assay} />},

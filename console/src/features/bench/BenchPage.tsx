@@ -31,7 +31,7 @@ export function BenchPage({who}: {who: Schemas['Who']}) {
       <Tabs
         label="Views of the bench"
         value={view.get('view') || 'messages'}
-        onChange={(value) => view.set('view', value === 'messages' ? '' : value)}
+        onChange={(value) => view.go('view', value === 'messages' ? '' : value)}
         tabs={[
           {
             id: 'messages',

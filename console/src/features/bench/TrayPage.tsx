@@ -73,7 +73,7 @@ export function TrayPage() {
       <Tabs
         label="Views of the tray"
         value={tab}
-        onChange={(value) => view.set('view', value === 'messages' ? '' : value)}
+        onChange={(value) => view.go('view', value === 'messages' ? '' : value)}
         tabs={[
           {id: 'messages', title: 'Messages', content: () => <Messages path={path} />},
           {id: 'templates', title: 'Templates', content: () => <Templates path={path} />},

@@ -145,7 +145,7 @@ export function DomainPage() {
         <Tabs
           label="Views of this domain"
           value={tab}
-          onChange={(value) => view.set('view', value === 'overview' ? '' : value)}
+          onChange={(value) => view.go('view', value === 'overview' ? '' : value)}
           tabs={[
             {
               id: 'overview',

@@ -75,7 +75,7 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
               {value: 'all', label: 'All domains'},
               ...(domains.data?.items ?? []).map((each) => ({value: each.name, label: each.name})),
             ]}
-            onChange={(value) => view.set('domain', value === 'all' ? '' : value)}
+            onChange={(value) => view.go('domain', value === 'all' ? '' : value)}
           />
         )}
         {tab !== 'feeds' && tab !== 'warmup' && tab !== 'trails' && parts.length > 0 && (
@@ -83,14 +83,14 @@ export function FlowPage({who}: {who: Schemas['Who']}) {
             label="Part"
             value={part || 'all'}
             options={[{value: 'all', label: 'All mail'}, ...parts]}
-            onChange={(value) => view.set('part', value === 'all' ? '' : value)}
+            onChange={(value) => view.go('part', value === 'all' ? '' : value)}
           />
         )}
       </Head>
       <Tabs
         label="Views of mail flow"
         value={tab}
-        onChange={(value) => view.set('view', value === 'providers' ? '' : value)}
+        onChange={(value) => view.go('view', value === 'providers' ? '' : value)}
         tabs={[
           {
             id: 'providers',

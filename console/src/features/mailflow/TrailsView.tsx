@@ -117,11 +117,11 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
   const rows = one ? [...(trail.data?.items ?? [])].reverse() : (trail.data?.items ?? []);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    view.set('find', text.trim());
+    view.go('find', text.trim());
   };
   const follow = (what: string) => {
     setText(what);
-    view.set('find', what);
+    view.go('find', what);
   };
   return (
     <Card

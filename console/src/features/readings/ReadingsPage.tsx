@@ -89,7 +89,7 @@ export function ReadingsPage() {
           options={SUBJECTS}
           onChange={(value) => {
             setChosen([]);
-            view.set('subject', value === 'domain' ? '' : value);
+            view.go('subject', value === 'domain' ? '' : value);
           }}
         />
         <p>

@@ -220,7 +220,7 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
   const found = status.data;
   const standing = found?.entries.filter((entry) => entry.state !== 'ended') ?? [];
   return (
-    <Card title={address} note="one address" actions={<Button onPress={() => view.set('address', '')}>Close</Button>}>
+    <Card title={address} note="one address" actions={<Button onPress={() => view.go('address', '')}>Close</Button>}>
       {status.isPending && <Loading what="its history" />}
       {status.error && <Trouble error={status.error} />}
       {found && (

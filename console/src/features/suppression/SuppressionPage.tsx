@@ -32,7 +32,7 @@ export function SuppressionPage({who}: {who: Schemas['Who']}) {
       <Tabs
         label="Views of suppression"
         value={tab}
-        onChange={(value) => view.set('view', value === 'list' ? '' : value)}
+        onChange={(value) => view.go('view', value === 'list' ? '' : value)}
         tabs={[
           {id: 'list', title: 'List', content: () => <ListView tenant={tenant} />},
           {id: 'growth', title: 'Growth', content: () => <GrowthView tenant={tenant} />},

@@ -159,7 +159,8 @@ const Table = styled.table`
 `;
 
 export function WallPage({who}: {who?: Schemas['Who']}) {
-  const {days, tenant, get, set} = useView();
+  const {days, tenant, get, set, go} = useView();
+  const [since] = useState(lastVisit);
   const subject = SUBJECTS.find((each) => each.value === get('subject'))?.value ?? 'domain';
   const on = dayOf(get('on'));
   const order = ORDERS.find((each) => each.value === get('order'))?.value ?? 'name';
@@ -170,7 +171,6 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
   if (wall.isPending) return <Loading what="the wall" />;
   if (wall.error) return <Trouble error={wall.error} again={() => void wall.refetch()} />;
   const items = work.data ?? [];
-  const [since] = useState(lastVisit);
   const fresh = since && !on ? items.filter((item) => item.found_at > since) : [];
   const checked = tenant || (who?.tenants.length === 1 ? who.tenants[0]!.slug : '');
   return (
@@ -182,20 +182,20 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
             label="Rows"
             value={subject}
             options={SUBJECTS}
-            onChange={(value) => set('subject', value === 'domain' ? '' : value)}
+            onChange={(value) => go('subject', value === 'domain' ? '' : value)}
           />
           <Field
             label="As of"
             type="date"
             value={on || new Date().toISOString().slice(0, 10)}
-            onChange={(value) => set('on', dayOf(value))}
+            onChange={(value) => go('on', dayOf(value))}
             style={{gridTemplateColumns: 'auto auto', alignItems: 'center'}}
           />
           <Choice
             label="Order"
             value={order}
             options={ORDERS}
-            onChange={(value) => set('order', value === 'name' ? '' : value)}
+            onChange={(value) => go('order', value === 'name' ? '' : value)}
           />
           <Field
             label="Search"
@@ -220,7 +220,7 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
               key={each}
               type="button"
               aria-pressed={condition === each}
-              onClick={() => set('condition', condition === each ? '' : each)}
+              onClick={() => go('condition', condition === each ? '' : each)}
               title={condition === each ? 'Show all conditions' : `Show only rows that are ${each}`}
             >
               <Plate value={floors[each] + 13} margin={6} width={11} height={20} />

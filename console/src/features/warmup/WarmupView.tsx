@@ -39,7 +39,7 @@ export function WarmupView({tenant}: {tenant: string}) {
               tenant={tenant}
               onDone={(name) => {
                 setAdding(false);
-                view.set('plan', name);
+                view.go('plan', name);
               }}
             />
           )}
@@ -57,7 +57,7 @@ export function WarmupView({tenant}: {tenant: string}) {
                     label="Plan"
                     value={plan.name}
                     options={plans.data.map((each) => ({value: each.name, label: `${each.name}, ${each.state}`}))}
-                    onChange={(value) => view.set('plan', value)}
+                    onChange={(value) => view.go('plan', value)}
                   />
                 )}
                 {!adding && add}

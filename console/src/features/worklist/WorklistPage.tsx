@@ -164,7 +164,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
     <Page>
       <Head>
         <h1>Worklist</h1>
-        <Choice label="Show" value={state} options={SHOWN} onChange={(value) => view.set('state', value)} />
+        <Choice label="Show" value={state} options={SHOWN} onChange={(value) => view.go('state', value)} />
         <p>
           {state === '' && (
             <b>
