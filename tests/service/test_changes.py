@@ -43,7 +43,7 @@ def test_what_changes_is_noted_with_it(office: Office, client: Client) -> None:
 
 
 async def first_of(found: AsyncIterator[set[watching.Change]], most: int = 20) -> set[watching.Change]:
-    """The first changes that are told."""
+    """The first changes that are reported."""
     for _ in range(most):
         if changed := await anext(found):
             return changed

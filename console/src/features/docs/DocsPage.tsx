@@ -150,7 +150,7 @@ export function DocsPage() {
         </Text>
       ) : (
         <Notice page title="Page not found">
-          There is no page “{name}” in the documentation. <Link to="/docs/glossary">Open the glossary</Link>
+          The documentation does not have a page “{name}”. <Link to="/docs/glossary">Open the glossary</Link>
         </Notice>
       )}
     </Page>

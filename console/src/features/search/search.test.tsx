@@ -106,6 +106,6 @@ describe('the documentation', () => {
 
   it('says that a page is not there', async () => {
     open(<DocsPage />, '/docs/nowhere', '/docs/:name?');
-    expect(await screen.findByText(/There is no page “nowhere”/)).toBeTruthy();
+    expect(await screen.findByText(/does not have a page “nowhere”/)).toBeTruthy();
   });
 });

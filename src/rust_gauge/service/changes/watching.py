@@ -76,7 +76,7 @@ class Watching:
             tenants = set().union(*self._pages.values())
             try:
                 found = await self._numbers(tenants)
-            except StoreError as error:  # away for a while: what changed meanwhile is told afterwards
+            except StoreError as error:  # away for a while: what changed meanwhile is reported afterwards
                 log.info("changes_not_watched", error=str(error))
             else:
                 new = {change for change, number in found.items() if self._known.get(change) != number}

@@ -46,7 +46,7 @@ _LEADING = 200  # tenants: providers of all of five thousand would take longer t
 
 @dataclass(frozen=True, slots=True)
 class WallQuery:
-    """What of the wall is wanted. `last`: the day, today if none is named; `search`: part of a name."""
+    """What of the wall to return. `last`: the day, today if none is named; `search`: part of a name."""
 
     days: int = 7
     subject: Subject = "domain"
