@@ -274,7 +274,8 @@ def test_anything_is_found_and_opened_by_the_keyboard_alone(page: Page, office: 
     page.keyboard.press("/")
     page.keyboard.type(mail)
     expect(page.get_by_role("menuitem", name=mail).first).to_be_visible()
-    page.keyboard.press("Enter")  # the first one is chosen
+    expect(page.locator("[role=menuitem][data-focused]")).to_contain_text(mail)  # the first one is chosen
+    page.keyboard.press("Enter")
     expect(page).to_have_url(f"{office.world.url}/domains/{office.slug}/{mail}")
     page.keyboard.press("Control+k")
     page.keyboard.type("glossary")
