@@ -8,7 +8,6 @@ DEFAULT = "settings"
 EXAMPLES = (
     "alert settings --tenant glasswort",
     "alert settings --tenant glasswort --format json",
-    "alert test ticket-desk --tenant glasswort",
     "alert notifications --tenant glasswort",
 )
 
