@@ -167,7 +167,11 @@ function Palette({close}: {close: () => void}) {
   const wanted = useLate(text.trim(), 120);
   const found = useSearch(wanted);
   const docs = useDocs();
-  const groups = groupsOf(text, tenant, wanted.length > 1 ? found.data?.items : [], docs.data?.searchDocs(text, 5));
+  // While newer results are under way, older ones stay only where they fit what is typed by now.
+  const isOld = wanted !== text.trim() || found.isPlaceholderData;
+  const fits = (each: Schemas['Found']) => !isOld || each.name.toLowerCase().includes(text.trim().toLowerCase());
+  const items = text.trim().length > 1 ? found.data?.items.filter(fits) : [];
+  const groups = groupsOf(text, tenant, items, docs.data?.searchDocs(text, 5));
   const nothing = groups.length === 0;
   return (
     <Autocomplete inputValue={text} onInputChange={setText}>

@@ -1,1 +1,1 @@
-"""What changed, told to open pages as it happens."""
+"""What changed, sent to open pages as it happens."""
