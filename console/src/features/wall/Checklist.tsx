@@ -12,7 +12,7 @@ const Steps = styled.ol`
   margin: 0;
   padding: 0;
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(min(190px, 100%), 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(min(150px, 100%), 1fr));
   gap: ${space.m};
   li {
     border-top: 3px solid ${colour('line')};
