@@ -28,6 +28,14 @@ USUAL = st.fixed_dictionaries(
         "time": st.sampled_from(
             ["2026-11-19T08:00:00Z", "2026-11-19T08:00:00+00:00", "2026-11-19T10:30:59.25+02:00", "2026-11-20T12:09:30Z",
              "2026-11-20T12:10:30Z", "2026-11-19 08:00:00Z", "1999-12-31T23:59:59Z", "2026-13-01T00:00:00Z", "soon", 7]
+        )
+        | st.builds(
+            "{}T{}:{}{}{}".format,
+            st.sampled_from(["2026-11-18", "2026-11-19", "2026-11-20", "2000-01-01", "0001-01-01", "9999-12-31"]),
+            st.sampled_from(["00:00", "12:09", "12:10", "14:10", "23:59", "24:00"]),
+            st.sampled_from(["00", "59", "60"]),
+            st.from_regex(r"(\.[0-9]{0,8})?", fullmatch=True) | st.just(",5"),
+            st.sampled_from(["Z", "z", "+00:00", "-00:00", "+02:00", "-09:30", "+14:00", "+14:59", "-23:59", "+24:00", "+0200", ""]),
         ),
         "domain": st.just("news.d.example"),
         "stream": st.just("newsletter"),
@@ -47,7 +55,7 @@ USUAL = st.fixed_dictionaries(
         "attempt": st.integers(-1, 20_000) | st.just(1.5),
         "seconds_taken": st.sampled_from([0, 1, 2.5, -1, 1e9, "3"]),
         "colour": st.just("red"),
-        "tags": st.just(["blue"]),
+        "tags": st.sampled_from([["blue"], ["blue", "red"], ["red", "blue"], [], [""], ["x"] * 11, "blue", [1], None]),
     },
 )  # fmt: skip
 
@@ -62,14 +70,25 @@ def taken(world: World, tenant_id: int, values: list[dict[str, Any]], *, short: 
     return b"".join(load.packets), len(reader.rejected)
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(value=USUAL)
 def test_the_short_way_gives_the_very_same_row(office: Office, value: dict[str, Any]) -> None:
-    plain = row(1)
-    taken(office.world, office.tenant.id, [plain], short=True)  # from now on the short way is open
+    for plain in (row(1), row(2, tags=["blue"]), row(3, tags=["red", "blue"])):
+        taken(office.world, office.tenant.id, [plain], short=True)  # from now on the short way is open
     by_short, refused = taken(office.world, office.tenant.id, [value], short=True)
     by_long, refused_by_long = taken(office.world, office.tenant.id, [value], short=False)
     assert (by_short, refused) == (by_long, refused_by_long)
+
+
+def test_rows_as_relays_send_them_take_the_short_way(office: Office) -> None:
+    usual = [
+        row(1, time="2026-11-19T08:00:00.25Z"), row(2, time="2026-11-19T10:00:00.123456+02:00"), row(3, tags=["blue"]),
+        row(4, time="2026-11-18T23:30:00-09:30", seconds_taken=2),
+    ]  # fmt: skip
+    known = known_names(office.world.context, office.tenant.id)
+    taken(office.world, office.tenant.id, [row(9), row(10, tags=["blue"])], short=True)
+    reader = Reader(Load(office.tenant.id, 0, known.names), known, TODAY)
+    assert reader._short_way(rows_of(usual), 0, len(usual)) == []
 
 
 @pytest.mark.parametrize(("said", "kept"), [("x" * 4000, "x" * 4000), ("y" * 4001, "y" * 3994 + " [cut]")])

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterable
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from hashlib import blake2b
 from typing import Annotated, Any
 
@@ -22,6 +22,7 @@ _UNUSUAL = re.compile(r"[\x00-\x1f\x7f\\]")
 _ENHANCED = re.compile(r"[245]\.\d{1,3}\.\d{1,3}\Z")
 _SECONDS = {f":{n:02}": f":{n:02}" for n in range(60)}
 _UTC = {"Z": "", "+00:00": ""}
+_END = re.compile(r"(?:\.([0-9]{1,6}))?(Z|[+-](?:0[0-9]|1[0-4]):[0-5][0-9])\Z")  # of a time: fraction, offset from UTC
 # What needs no look at its reply and counts each time.
 _QUICK: dict[Any, int] = {
     str(kind): kind.number for kind in (Kind.ACCEPTED, Kind.DELIVERED, Kind.OPENED, Kind.CLICKED, Kind.WITHHELD)
@@ -52,6 +53,7 @@ class UsualRow(msgspec.Struct, forbid_unknown_fields=True):
     campaign: str = ""
     attempt: Annotated[int, msgspec.Meta(ge=0, le=10_000)] | None = None
     seconds_taken: Annotated[float, msgspec.Meta(ge=0, le=10_000_000)] | None = None
+    tags: tuple[str, ...] = ()
 
 
 _read_usual = msgspec.json.Decoder(UsualRow).decode
@@ -105,7 +107,7 @@ class Reader:
                 paths.append(path)
         for event, path in zip(self._known.learn(events, self._load), paths, strict=True):
             self._load.add(event)
-            if path is not None and path not in self._paths:
+            if path not in self._paths:
                 self._paths[path] = self._load.path(event.path)
                 self._known.remember_path(path, event.path)
             domain = event.recipient.domain
@@ -126,10 +128,13 @@ class Reader:
             try:
                 row = read(rows.items[number])
                 kind = _QUICK[row.kind]
-                path = paths[row.domain, row.stream, row.relay, row.sending_ip, row.campaign]
+                path = paths[row.domain, row.stream, row.relay, row.sending_ip, row.campaign, row.tags]
                 text = row.time
-                minute = minutes.get(text[:16]) or self._minute(text[:16])
-                time = minute + _SECONDS[text[16:19]] + _UTC[text[19:]]
+                second, tail = _SECONDS[text[16:19]], text[19:]
+                if tail in _UTC:
+                    time = (minutes.get(text[:16]) or self._minute(text[:16])) + second
+                else:
+                    time = self._other_time(text[:16], second, tail)
                 local, _, domain = row.recipient.partition("@")
                 domain, provider_id = domains[domain]
                 message_id, source_id, host, diagnostic = row.message_id, row.id, row.remote_host, row.diagnostic
@@ -153,8 +158,22 @@ class Reader:
             )  # fmt: skip
         return rest
 
-    def _minute(self, text: str) -> str:
-        """A minute as the store writes it. ValueError or KeyError for one that has to be looked at closely."""
+    def _other_time(self, minute: str, second: str, tail: str) -> str:
+        """A time with a fraction, or in another zone, as the store writes it. Errors as for `_minute`."""
+        parts = _END.match(tail)
+        if parts is None:
+            raise KeyError(tail)
+        fraction, offset = parts.groups()
+        where = offset if offset not in _UTC else ""
+        found = self._minutes.get(minute + where) or self._minute(minute, where)
+        fraction = (fraction or "").ljust(6, "0")
+        return found + second if fraction == "000000" else f"{found}{second}.{fraction}"
+
+    def _minute(self, text: str, offset: str = "") -> str:
+        """A minute as the store writes it. ValueError or KeyError for one that has to be looked at closely.
+
+        `offset` from UTC as `+02:00`; none is UTC.
+        """
         if not _TIME.match(text):
             raise KeyError(text)
         day = text[:10]
@@ -162,9 +181,15 @@ class Reader:
             date.fromisoformat(day)
             self._days.add(day)
         minute = f"{day} {text[11:]}"
+        if offset:
+            try:
+                there = datetime.fromisoformat(minute + offset).astimezone(UTC)
+            except OverflowError:
+                raise KeyError(text) from None
+            minute = f"{there:%Y-%m-%d %H:%M}"
         if not self._first_minute <= minute <= self._last_minute:
             raise KeyError(text)
-        self._minutes[text] = minute
+        self._minutes[text + offset] = minute
         return minute
 
 

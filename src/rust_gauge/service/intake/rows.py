@@ -79,19 +79,19 @@ def split_lines(body: bytes) -> Rows:
 
 def read_row(
     item: Any, is_text: bool, line: int, now: datetime, *, judged: bool = True
-) -> tuple[Event | None, tuple[Any, ...] | None, list[ProblemError]]:
+) -> tuple[Event | None, tuple[Any, ...], list[ProblemError]]:
     """A row as an event, and what rows sent the same way have in common; or what is wrong with it."""
     try:
         new = NewEvent.model_validate_json(item) if is_text else NewEvent.model_validate(item)
         event = to_event(new, now, judged=judged)
     except ValidationError as error:
-        return None, None, [_problem(line, details) for details in error.errors(include_url=False)[:5]]
+        return None, (), [_problem(line, details) for details in error.errors(include_url=False)[:5]]
     except EventError as error:
         what = f"{error.what} ({error.why})" if error.why else error.what
-        return None, None, [ProblemError(line=line, field=error.field, what=what, remedy=error.remedy)]
+        return None, (), [ProblemError(line=line, field=error.field, what=what, remedy=error.remedy)]
     except Exception as error:
-        return None, None, [ProblemError(line=line, what=unexpected("row", error))]
-    path = None if new.tags else (new.domain, new.stream, new.relay, new.sending_ip, new.campaign)
+        return None, (), [ProblemError(line=line, what=unexpected("row", error))]
+    path = (new.domain, new.stream, new.relay, new.sending_ip, new.campaign, tuple(new.tags))
     return event, path, []
 
 
