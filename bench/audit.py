@@ -10,7 +10,8 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -209,8 +210,14 @@ def _ask_all(questions: Sequence[DnsQuestion], port: int) -> float:
     return time.perf_counter() - began
 
 
-def _thousand_domains() -> list[Figure]:
-    directory = Path(tempfile.mkdtemp(prefix="rust-gauge-zones-"))
+@contextmanager
+def zones_served() -> Iterator[tuple[list[str], int]]:
+    """Give the names of domains that are served by the DNS stand-in, and its port."""
+    with tempfile.TemporaryDirectory(prefix="rust-gauge-zones-") as directory:
+        yield from _served(Path(directory))
+
+
+def _served(directory: Path) -> Iterator[tuple[list[str], int]]:
     names = _write_zones(directory)
     port = free_port()
     command = [
@@ -227,14 +234,19 @@ def _thousand_domains() -> list[Figure]:
         probe = Resolver(ResolverSettings((("127.0.0.1", port),), timeout=0.5, attempts=60))
         probe.answer_all([DnsQuestion("relay.example", "SOA")])
         probe.close()
+        yield names, port
+    finally:
+        standin.terminate()
+        standin.wait()
+
+
+def _thousand_domains() -> list[Figure]:
+    with zones_served() as (names, port):
         _, questions = _audit_all(names, port)
         ours, bare = [], []
         for _ in range(3):  # by turns, so that a slow minute of the machine falls on both
             bare.append(_ask_all(questions, port))
             ours.append(_audit_all(names, port)[0])
         first, second = statistics.median(ours), statistics.median(bare)
-    finally:
-        standin.terminate()
-        standin.wait()
     name = f"audits of {DOMAINS:,} domains ({len(questions):,} distinct questions)"
     return [Figure(name, f"{first:.1f} s", f"{second:.1f} s bare dnspython", first / second, "1.3")]

@@ -45,7 +45,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     later = dict.fromkeys(known, NOW + timedelta(days=900))
     bench.context.store.transaction(lambda c: providers.remember_domains(c, known, NOW, later))
     yield _import(bench)
-    held = _fill(bench)
+    held = fill(bench)
     token = token_of(bench)
     with (
         service(bench, ("bench.serve", "service")) as url,
@@ -57,7 +57,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     yield _gate(bench, held)
 
 
-def _fill(bench: Bench) -> list[str]:
+def fill(bench: Bench) -> list[str]:
     """Ten million entries. Keys of all but a hundred thousand are drawn, as nobody asks for their addresses."""
     connection = bench.context.store.engine.raw_connection()
     cursor = connection.cursor()

@@ -124,11 +124,12 @@ def _over_all(rates: list[float]) -> float:
     return len(rates) / sum(1 / rate for rate in rates)
 
 
-def token_of(bench: Bench) -> str:
+def token_of(bench: Bench, email: str = "bench@d.example") -> str:
+    """Return a token of an administrator of the tenant."""
     store = bench.context.store
-    account = store.transaction(lambda c: store_accounts.add_account(c, "bench@d.example", "Bench", "x", NOW))
+    account = store.transaction(lambda c: store_accounts.add_account(c, email, "Bench", "x", NOW))
     store.transaction(lambda c: store_accounts.grant(c, account, bench.tenant.id, Role.ADMIN))
-    principal = store.transaction(lambda c: store_accounts.principal_of_email(c, "bench@d.example"))
+    principal = store.transaction(lambda c: store_accounts.principal_of_email(c, email))
     assert principal is not None
     return tokens.add_token(bench.context, principal, NewToken(name="bench")).secret
 

@@ -26,6 +26,7 @@ from rust_gauge.service.worklist import items
 from rust_gauge.service.worklist.items import detect
 from rust_gauge.store import accounts, providers
 from rust_gauge.store import tables as t
+from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.events import intern
 
 MEMORY = "4G"
@@ -44,12 +45,12 @@ def run(bench: Bench) -> Iterator[Figure]:
 
 def _large_tenant(bench: Bench) -> Iterator[Figure]:
     context, tenant = bench.context, bench.tenant
-    domains = _fill(bench)
+    domains = fill(bench, tenant, _DOMAINS)
     yield _timed("providers looked up, of all senders together", lambda: look_at_providers(context))
     sample = domains[: min(len(domains), 50 * _AT_ONCE)]
     rest = domains[len(sample) :]
     name = f"readings of {len(domains):,} domains × {_EACH} of {_PROVIDERS} providers × {_DAYS} days"
-    yield _timed(name, lambda: _compute(bench, [*sample, *rest]))
+    yield _timed(name, lambda: compute_all(bench, tenant, [*sample, *rest]))
     yield _timed("detection, the first: all problems are new", lambda: detect(context, tenant))
     found = context.store.transaction(
         lambda c: c.exec_driver_sql("SELECT COUNT(*) FROM work_item WHERE state <> 'resolved'").scalar()
@@ -69,15 +70,15 @@ def _large_tenant(bench: Bench) -> Iterator[Figure]:
         yield _asked(client, "the worklist", "/api/v1/worklist?tenant=bench")
 
 
-def _fill(bench: Bench) -> list[int]:
+def fill(bench: Bench, to: TenantAccess, number: int) -> list[int]:
     """Counters of all domains: one in fifty bounces a tenth of its mail. Larger providers have more of the domains."""
-    tenant, today = bench.tenant.id, NOW.date()
+    tenant, today = to.id, NOW.date()
 
     def names(connection: Any) -> tuple[list[int], list[int], int, int]:
         values = {"origin": "added", "selectors": [], "created_at": NOW}
         ids: dict[str, int] = {}
-        for start in range(0, _DOMAINS, 5000):
-            part = {f"d{n}.example" for n in range(start, min(start + 5000, _DOMAINS))}
+        for start in range(0, number, 5000):
+            part = {f"d{n}.example" for n in range(start, min(start + 5000, number))}
             ids |= intern(connection, t.sending_domain, tenant, part, **values)
         stream = intern(connection, t.stream, tenant, {"s"})["s"]
         relay = intern(connection, t.relay, tenant, {"r"})["r"]
@@ -111,9 +112,10 @@ def _fill(bench: Bench) -> list[int]:
     return domains
 
 
-def _compute(bench: Bench, domains: list[int]) -> None:
+def compute_all(bench: Bench, tenant: TenantAccess, domains: list[int]) -> None:
+    """Compute the readings of all domains, as the jobs of a new day do."""
     for start in range(0, len(domains), _AT_ONCE):
-        compute(bench.context, bench.tenant.id, 1, domains[start : start + _AT_ONCE])
+        compute(bench.context, tenant.id, 1, domains[start : start + _AT_ONCE])
 
 
 def _many_tenants(bench: Bench) -> Iterator[Figure]:

@@ -28,7 +28,7 @@ from rust_gauge.store.retention import drop_partitions
 
 MEMORY = "6G"
 _MILLIONS = int(os.environ.get("BENCH_MILLIONS", "100"))
-_BATCH, _PIECE = 10_000, 200_000
+_BATCH, PIECE = 10_000, 200_000
 _FIRST = 1_000_000
 _DAYS = 88  # over which `intake` spreads its rows
 _SHARED = {"domain": None, "kinds": (), "since": None, "until": None, "cursor": None, "limit": 100}
@@ -40,7 +40,7 @@ def run(bench: Bench) -> Iterator[Figure]:
     bench.context.store.transaction(lambda c: providers.remember_domains(c, known, NOW, later))
     token = intake.token_of(bench)
     with intake.service(bench) as url:
-        rates = [_sent(url, token, at) for at in range(0, _FIRST, _PIECE)]
+        rates = [_sent(url, token, at) for at in range(0, _FIRST, PIECE)]
         first = len(rates) / sum(1 / rate for rate in rates)
         yield Figure("events stored by HTTP, the first million, rows/s", f"{first:,.0f}", "-", None, "-")
         yield from intake._views(bench)
@@ -56,8 +56,8 @@ def run(bench: Bench) -> Iterator[Figure]:
 
 def measured(bench: Bench, url: str, token: str, first: float) -> Iterator[Figure]:
     """Measure the full database; `first` is the rate of the first million."""
-    for name, line in (("today's", _today), ("late, of the last two days", _late)):
-        rates = [_sent(url, token, at, line) for at in range(_FIRST, 2 * _FIRST, _PIECE)]
+    for name, line in (("today's", today), ("late, of the last two days", _late)):
+        rates = [_sent(url, token, at, line) for at in range(_FIRST, 2 * _FIRST, PIECE)]
         last = len(rates) / sum(1 / rate for rate in rates)
         name = f"the same at {_MILLIONS} million, events {name}"
         yield Figure(name, f"{last:,.0f}", f"{first:,.0f} at 1 million", last / first, "0.8")
@@ -69,7 +69,7 @@ def measured(bench: Bench, url: str, token: str, first: float) -> Iterator[Figur
 
 
 def _clearance(bench: Bench, url: str, token: str) -> Iterator[Figure]:
-    held = clearance._fill(bench)
+    held = clearance.fill(bench)
     headers = {"Authorization": f"Bearer {token}"}
     with httpx.Client(base_url=url, headers=headers) as client:
         for share in (0.03, 0.5):
@@ -78,7 +78,7 @@ def _clearance(bench: Bench, url: str, token: str) -> Iterator[Figure]:
     yield Figure("the wall over HTTP, one domain", f"{wall * 1000:.1f} ms", "-", None, "-")
 
 
-def _today(number: int) -> bytes:
+def today(number: int) -> bytes:
     """Return an event of the last day, in the order of their times, as a running sender reports them."""
     return _new(number, NOW - timedelta(hours=24) + timedelta(microseconds=number * 40_000))
 
@@ -96,11 +96,16 @@ def _new(number: int, at: datetime) -> bytes:
 
 
 def _sent(url: str, token: str, start: int, line: Callable[[int], bytes] = intake._line) -> float:
+    return send(url, token, start, start + PIECE, line)
+
+
+def send(url: str, token: str, start: int, end: int, line: Callable[[int], bytes]) -> float:
+    """Send the events of these numbers over a few connections; return the rate, rows a second."""
     bodies = [
-        b"\n".join(line(number) for number in range(at, at + _BATCH)) for at in range(start, start + _PIECE, _BATCH)
+        b"\n".join(line(number) for number in range(at, min(at + _BATCH, end))) for at in range(start, end, _BATCH)
     ]
     rate = intake._send(url, token, bodies)
-    print(f"  {start + _PIECE:,}: {rate:,.0f} rows/s", file=sys.stderr, flush=True)
+    print(f"  {end:,}: {rate:,.0f} rows/s", file=sys.stderr, flush=True)
     return rate
 
 

@@ -226,6 +226,7 @@ ROUTES = [
     ("DELETE", "reading-settings", None),
     ("GET", "worklist/1", None),
     ("POST", "worklist/1/actions", {"act": "acknowledge"}),
+    ("POST", "worklist/actions", {"act": "acknowledge", "ids": [1]}),
     ("POST", "worklist/detection", None),
     ("GET", "members", None),
     ("PUT", "members/kim@d.example", {"role": "viewer"}),

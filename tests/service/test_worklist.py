@@ -6,6 +6,7 @@ import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import datetime, timedelta
 from email.parser import BytesParser
 from email.policy import default
@@ -14,8 +15,9 @@ from typing import Any
 
 import pytest
 from PIL import Image
+from sqlalchemy import Connection
 
-from rust_gauge.client import Client, InvalidInputError, NotFoundError
+from rust_gauge.client import Client, ClientError, InvalidInputError, NotFoundError, ProblemResponse
 from rust_gauge.contract.audits import AuditSettings, DnsListSetting
 from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayLines
@@ -24,11 +26,13 @@ from rust_gauge.contract.worklist import AlertChannel, AlertSettings, StreamPaus
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.service.worklist import items as worklist
 from rust_gauge.service.worklist import reports
 from rust_gauge.service.worklist.report_charts import MOST, WIDTH, Band, draw
 from rust_gauge.standins.mail_host import MailHost
 from rust_gauge.store import readings as store_readings
+from rust_gauge.store import worklist as store_worklist
 from tests.conftest import TODAY, Office
 from tests.receiver import Receiver, receiving
 from tests.rows import bounce, ndjson, row
@@ -47,6 +51,19 @@ def mail(office: Office, client: Client, days: int = 12, each: int = 100, bad: i
             rows.append(bounce(n, **base, **changes) if back < 3 and n < bad else row(n, **base))
     client.events.load(office.slug, ndjson(*rows))
     office.world.work()
+
+
+def copy_items(office: Office, times: int) -> None:
+    """Add items like those that are there."""
+
+    def write(connection: Connection) -> None:
+        for each in store_worklist.items(connection, [office.tenant.id]):
+            item = store_worklist.item_of(each)
+            for number in range(times):
+                copied = replace(item.incident, key=f"{item.incident.key}/{number}")
+                store_worklist.add(connection, office.tenant.id, replace(item, incident=copied))
+
+    office.world.context.store.transaction(write)
 
 
 def look(office: Office) -> None:
@@ -493,6 +510,64 @@ def test_people_look_after_items_assign_comment_and_put_off_with_a_reason(office
     assert [each.id for each in client.worklist.list(tenant=office.slug, state=["snoozed"])] == [item.id]
     with pytest.raises(NotFoundError):
         client.worklist.get(office.slug, 10**9)
+
+
+def test_actions_on_several_items_name_what_they_could_not_change_and_can_be_undone(
+    office: Office, client: Client
+) -> None:
+    client.worklist.set_settings(office.slug, SOON)
+    mail(office, client, bad=15)
+    look(office)
+    look(office)
+    copy_items(office, 2)
+    found = client.worklist.list(tenant=office.slug)
+    ids = [item.id for item in found]
+    before = {item.id: (item.state, item.assigned_to, item.until) for item in found}
+    assert len(ids) > 2
+
+    def states() -> dict[int, tuple[str, str, datetime | None]]:
+        rows = client.worklist.list(tenant=office.slug, state=["waiting", "open", "acknowledged", "snoozed"])
+        return {item.id: (item.state, item.assigned_to, item.until) for item in rows}
+
+    for act in (
+        WorkAct(act="acknowledge"), WorkAct(act="assign", to=office.email),
+        WorkAct(act="snooze", text="on Monday", until=TODAY + timedelta(days=3)),
+    ):  # fmt: skip
+        done = client.worklist.act_on_all(office.slug, [ids[0], 10**9, ids[0], *ids[1:]], act)
+        assert [item.id for item in done.changed] == ids
+        assert [problem.field for problem in done.problems] == ["ids.1"]
+        assert states() != before
+        assert len(client.worklist.act_on_all(office.slug, ids, WorkAct(act="undo")).changed) == len(ids)
+        assert states() == before
+    again = client.worklist.act_on_all(office.slug, ids, WorkAct(act="undo"))
+    assert (again.changed, len(again.problems)) == ([], len(ids))
+    assert "your last action is 'undo'" in again.problems[0].what
+
+    client.worklist.act(office.slug, ids[0], WorkAct(act="acknowledge"))
+    context = office.world.context
+    with pytest.raises(ServiceProblem, match="the last action is"):
+        worklist.act(context, office.tenant, ids[0], WorkAct(act="undo"), "second@d.example")
+    assert worklist.act(context, office.tenant, ids[0], WorkAct(act="reopen"), "second@d.example").state == "open"
+    with pytest.raises(ProblemResponse, match="neither acknowledged nor snoozed"):
+        client.worklist.act(office.slug, ids[0], WorkAct(act="reopen"))
+    undone = worklist.act(context, office.tenant, ids[0], WorkAct(act="undo"), "second@d.example")
+    assert undone.state == "acknowledged"
+
+
+@pytest.mark.parametrize(
+    ("acts", "match"),
+    [
+        (WorkAct(act="comment"), "a reason is required"),
+        (WorkAct(act="snooze", text="later", until=TODAY), "until must be"),
+        (WorkAct(act="assign", to="stranger@d.example"), "stranger@d.example"),
+        (WorkAct(act="recheck"), "cannot be re-checked at once"),
+    ],
+)
+def test_an_action_that_is_wrong_for_every_item_is_refused_as_a_whole(
+    office: Office, client: Client, acts: WorkAct, match: str
+) -> None:
+    with pytest.raises(ClientError, match=match):
+        client.worklist.act_on_all(office.slug, range(1, 30), acts)
 
 
 def test_a_relays_own_lines_hold_and_one_unlucky_message_crosses_none(office: Office, client: Client) -> None:

@@ -3888,9 +3888,31 @@ export interface paths {
         put?: never;
         /**
          * Act On Work Item
-         * @description Acknowledge, assign, comment on, snooze or re-check an item. A re-check resolves it if the problem is gone.
+         * @description Acknowledge, assign, comment on, snooze, re-check or reopen an item, or undo what you did with it last.
+         *
+         *     A re-check resolves it if the problem is gone.
          */
         post: operations["act_on_work_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/worklist/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Act On Work Items
+         * @description Apply one action to several items. Items that it cannot be applied to are named; the others are changed.
+         */
+        post: operations["act_on_work_items"];
         delete?: never;
         options?: never;
         head?: never;
@@ -27031,7 +27053,8 @@ export interface components {
         /**
          * WorkAct
          * @description An action on an item: `acknowledge` (assign it to yourself), `assign`, `comment`, `snooze` (with `until` and a
-         *     reason), `recheck` (measure now, and resolve the item if the problem is gone).
+         *     reason), `recheck` (measure now, and resolve the item if the problem is gone), `reopen` (end the snooze or the
+         *     acknowledgement), `undo` (of your own `acknowledge`, `assign`, `snooze` or `reopen`, if nobody acted on it since).
          * @example {
          *       "act": "acknowledge",
          *       "text": "",
@@ -27044,7 +27067,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "acknowledge" | "assign" | "comment" | "snooze" | "recheck";
+            act: "acknowledge" | "assign" | "comment" | "snooze" | "recheck" | "reopen" | "undo";
             /**
              * Text
              * @default
@@ -27061,6 +27084,97 @@ export interface components {
              * @description With snooze: when it ends
              */
             until?: string | null;
+        };
+        /**
+         * WorkActs
+         * @description The same action on several items of a tenant. A re-check takes up to 20 at a time.
+         * @example {
+         *       "act": "acknowledge",
+         *       "text": "",
+         *       "to": "",
+         *       "until": "2026-11-20T08:00:00Z",
+         *       "ids": [
+         *         1
+         *       ]
+         *     }
+         */
+        WorkActs: {
+            /**
+             * Act
+             * @enum {string}
+             */
+            act: "acknowledge" | "assign" | "comment" | "snooze" | "recheck" | "reopen" | "undo";
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * To
+             * @description With assign: email of a member; empty: nobody
+             * @default
+             */
+            to: string;
+            /**
+             * Until
+             * @description With snooze: when it ends
+             */
+            until?: string | null;
+            /** Ids */
+            ids: number[];
+        };
+        /**
+         * WorkActsDone
+         * @description What came of an action on several items: those that it was applied to, and what was wrong with the others.
+         * @example {
+         *       "changed": [
+         *         {
+         *           "id": 1,
+         *           "tenant": "glasswort",
+         *           "tenant_name": "Glasswort Theatre",
+         *           "kind": "text",
+         *           "subject": "text",
+         *           "name": "news.glasswort.example",
+         *           "title": "2 SPF records on copperline.example",
+         *           "text": "The list was cleaned",
+         *           "level": "stop",
+         *           "state": "waiting",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "found_at": "2026-11-20T08:00:00Z",
+         *           "seen_at": "2026-11-20T08:00:00Z",
+         *           "notified_at": "2026-11-20T08:00:00Z",
+         *           "resolved_at": "2026-11-20T08:00:00Z",
+         *           "until": "2026-11-20T08:00:00Z",
+         *           "mail": 1,
+         *           "order": "fix, 2,812 messages a week",
+         *           "remedy": "text",
+         *           "record": "text",
+         *           "evidence": [
+         *             "text"
+         *           ],
+         *           "recheck": "text",
+         *           "assigned_to": "",
+         *           "returns": 0
+         *         }
+         *       ],
+         *       "problems": [
+         *         {
+         *           "line": 1,
+         *           "field": "",
+         *           "what": "text",
+         *           "remedy": ""
+         *         }
+         *       ]
+         *     }
+         */
+        WorkActsDone: {
+            /** Changed */
+            changed: components["schemas"]["WorkItem"][];
+            /**
+             * Problems
+             * @description `field` is the item's place in `ids`, for example `ids.3`
+             */
+            problems: components["schemas"]["ProblemError"][];
         };
         /**
          * WorkItem
@@ -27667,7 +27781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -27793,7 +27907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28013,7 +28127,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28141,7 +28255,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28273,7 +28387,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28497,7 +28611,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28625,7 +28739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28755,7 +28869,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -28885,7 +28999,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29017,7 +29131,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29237,7 +29351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29369,7 +29483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29593,7 +29707,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29725,7 +29839,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -29853,7 +29967,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30269,7 +30383,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30493,7 +30607,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30627,7 +30741,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30755,7 +30869,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -30987,7 +31101,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31118,7 +31232,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31348,7 +31462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31478,7 +31592,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31610,7 +31724,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31742,7 +31856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -31972,7 +32086,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -32196,7 +32310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -32327,7 +32441,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -32649,7 +32763,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -32778,7 +32892,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -32907,7 +33021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -33131,7 +33245,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -33259,7 +33373,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -33483,7 +33597,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -33612,7 +33726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -34143,7 +34257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -34371,7 +34485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -34508,7 +34622,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -34742,7 +34856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -35275,7 +35389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -35424,7 +35538,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -35559,7 +35673,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -35694,7 +35808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36024,7 +36138,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36255,7 +36369,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36385,7 +36499,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36615,7 +36729,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36747,7 +36861,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -36883,7 +36997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -37308,7 +37422,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -37443,7 +37557,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -37671,7 +37785,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -37808,7 +37922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -37945,7 +38059,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -38180,7 +38294,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -38410,7 +38524,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -38545,7 +38659,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -38771,7 +38885,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -38907,7 +39021,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -39137,7 +39251,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -39565,7 +39679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -39795,7 +39909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -39925,7 +40039,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -40086,7 +40200,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -40235,7 +40349,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -40556,7 +40670,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -40786,7 +40900,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -41016,7 +41130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -41244,7 +41358,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -41381,7 +41495,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -41514,7 +41628,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -41869,7 +41983,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -42002,7 +42116,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -42643,7 +42757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -42877,7 +42991,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -43405,7 +43519,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -43633,7 +43747,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -43770,7 +43884,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -43903,7 +44017,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -44133,7 +44247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -44361,7 +44475,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -44498,7 +44612,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -44631,7 +44745,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -44967,7 +45081,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -45195,7 +45309,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -45436,7 +45550,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -45569,7 +45683,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -45900,7 +46014,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46033,7 +46147,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46263,7 +46377,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46491,7 +46605,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46628,7 +46742,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46765,7 +46879,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -46898,7 +47012,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -47139,7 +47253,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -47369,7 +47483,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -47506,7 +47620,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -47643,7 +47757,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -47877,7 +47991,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48105,7 +48219,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48237,7 +48351,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48467,7 +48581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48699,7 +48813,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48830,7 +48944,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -48967,7 +49081,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -49201,7 +49315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -49333,7 +49447,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -49563,7 +49677,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -49794,7 +49908,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -50061,7 +50175,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -50200,7 +50314,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -51058,7 +51172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -51288,7 +51402,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -51419,7 +51533,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -51550,7 +51664,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -51974,7 +52088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -52301,7 +52415,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -52760,7 +52874,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -53089,7 +53203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -53220,7 +53334,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -53457,7 +53571,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -53587,7 +53701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -54112,7 +54226,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -54247,7 +54361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -54480,7 +54594,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -54610,7 +54724,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -55034,7 +55148,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -55360,7 +55474,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -55808,7 +55922,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -55948,7 +56062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -56085,7 +56199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -56319,7 +56433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -56450,7 +56564,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -56587,7 +56701,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -57021,7 +57135,142 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    act_on_work_items: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkActs"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkActsDone"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -57152,7 +57401,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -57477,7 +57726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -57612,7 +57861,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -57844,7 +58093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58169,7 +58418,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58304,7 +58553,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58439,7 +58688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58574,7 +58823,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58709,7 +58958,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -58939,7 +59188,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -59186,7 +59435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -59541,7 +59790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -59676,7 +59925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -60202,7 +60451,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -60333,7 +60582,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -60563,7 +60812,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -60698,7 +60947,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -60833,7 +61082,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -61063,7 +61312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -61193,7 +61442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -61328,7 +61577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -61470,7 +61719,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -61605,7 +61854,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -62034,7 +62283,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -62170,7 +62419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -62302,7 +62551,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -62723,7 +62972,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -62949,7 +63198,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63085,7 +63334,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63256,7 +63505,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63488,7 +63737,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63623,7 +63872,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63758,7 +64007,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -63892,7 +64141,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64049,7 +64298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64279,7 +64528,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64409,7 +64658,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64545,7 +64794,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64681,7 +64930,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -64813,7 +65062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -65050,7 +65299,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Confirmation required */
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
             409: {
                 headers: {
                     [name: string]: unknown;

@@ -11,10 +11,12 @@ interface ListKeys {
 }
 
 const MOVES: Record<string, number> = {j: 1, ArrowDown: 1, k: -1, ArrowUp: -1};
-const isBusy = (target: EventTarget | null) =>
+/** Whether a key is meant for what has the focus, not for the page. */
+export const isTyping = (target: EventTarget | null) =>
   target instanceof Element &&
-  target.closest('input, textarea, select, [contenteditable], [role="dialog"], [role="listbox"], [role="menu"]') !==
-    null;
+  target.closest(
+    'input:not([type="checkbox"]), textarea, select, [contenteditable], [role="dialog"], [role="listbox"], [role="menu"]',
+  ) !== null;
 
 /** What a key does: the id to choose, the act, or nothing. */
 export function meant(key: string, {ids, chosen, acts = {}}: Omit<ListKeys, 'onChoose'>): string | (() => void) | null {
@@ -29,7 +31,7 @@ export function meant(key: string, {ids, chosen, acts = {}}: Omit<ListKeys, 'onC
 export function useListKeys({ids, chosen, onChoose, acts}: ListKeys) {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
-      if (event.ctrlKey || event.metaKey || event.altKey || isBusy(event.target)) return;
+      if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return;
       const found = meant(event.key, {ids, chosen, acts});
       if (found === null) return;
       event.preventDefault();

@@ -5,6 +5,7 @@ import {api, type Schemas} from '../api/client';
 import {useFollow} from '../api/follow';
 import {useViews} from '../api/views';
 import {Choice} from '../design/Choice';
+import {DoneRegion} from '../design/Done';
 import {Search} from '../features/search/Palette';
 import {HasRole, Needs, type Role} from '../design/may';
 import {Notice} from '../design/Notice';
@@ -147,7 +148,9 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
       <Main>
         <Behind />
         <HasRole own={roleAt(who, location.pathname, view.tenant)}>
-          <Needs least="operator">{children}</Needs>
+          <Needs least="operator">
+            <DoneRegion>{children}</DoneRegion>
+          </Needs>
         </HasRole>
       </Main>
     </>

@@ -191,6 +191,11 @@ def number_id(text: str) -> int:
     return int(text)
 
 
+def number_ids(text: str) -> tuple[int, ...]:
+    """Read one number or several, parted by commas."""
+    return tuple(number_id(part.strip()) for part in text.split(","))
+
+
 def day(text: str) -> date:
     """Read a day as ISO 8601 writes it."""
     try:

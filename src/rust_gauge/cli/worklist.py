@@ -1,11 +1,12 @@
 """`rustgauge worklist`: what to do next, and what people do with an item."""
 
+from argparse import ArgumentParser
 from datetime import UTC, datetime, timedelta
 
-from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, day, number_id, reason_option
+from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, day, number_id, number_ids, reason_option
 from rust_gauge.cli.output import percent
 from rust_gauge.cli.session import Session
-from rust_gauge.contract.worklist import LineRow, WorkAct, WorkItem, WorkItemDetails
+from rust_gauge.contract.worklist import LineRow, WorkAct, WorkActsDone, WorkItem, WorkItemDetails
 
 DEFAULT = "list"
 EXAMPLES = (
@@ -25,22 +26,30 @@ def register(noun: Noun) -> None:
     made.add_argument("--on", type=day, metavar="DAY", help="as it was on this day")
     made = noun.add("show", show, "show an item: evidence, remedy, history", DOCUMENT)
     made.add_argument("item", type=number_id)
-    made = noun.add("acknowledge", acknowledge, "acknowledge an item; notifications stop", DOCUMENT)
-    made.add_argument("item", type=number_id)
-    made = noun.add("assign", assign, "assign an item", DOCUMENT)
-    made.add_argument("item", type=number_id)
+    made = noun.add("acknowledge", acknowledge, "acknowledge items; notifications stop", DOCUMENT)
+    _items(made)
+    made = noun.add("assign", assign, "assign items", DOCUMENT)
+    made.add_argument("item", type=number_ids, help="a number, or several: 12,15")
     made.add_argument("email", nargs="?", default="", help="leave out to unassign")
-    made = noun.add("comment", comment, "comment on an item", DOCUMENT)
-    made.add_argument("item", type=number_id)
+    made = noun.add("comment", comment, "comment on items", DOCUMENT)
+    made.add_argument("item", type=number_ids, help="a number, or several: 12,15")
     made.add_argument("text")
-    made = noun.add("snooze", snooze, "snooze an item", DOCUMENT)
-    made.add_argument("item", type=number_id)
+    made = noun.add("snooze", snooze, "snooze items", DOCUMENT)
+    _items(made)
     made.add_argument("--days", type=float, default=7.0, help="for this many days (7)")
     reason_option(made, "recorded with the item")
+    made = noun.add("reopen", reopen, "end the acknowledgement or snooze of items", DOCUMENT)
+    _items(made)
+    made = noun.add("undo", undo, "undo your last acknowledge, assign, snooze or reopen", DOCUMENT)
+    _items(made)
     made = noun.add("recheck", recheck, "measure again now; resolves the item if it is fixed", DOCUMENT)
-    made.add_argument("item", type=number_id)
+    _items(made)
     noun.add("detect", detect, "search for new problems now", TABLE)
     noun.add("lines", lines, "bounce and complaint rates against their lines", TABLE)
+
+
+def _items(parser: ArgumentParser) -> None:
+    parser.add_argument("item", type=number_ids, nargs="+", help="one or more numbers")
 
 
 _HEADS = ("item", "tenant", "level", "state", "since", "messages/week", "what", "assigned to")
@@ -78,34 +87,64 @@ def show(session: Session) -> int:
 
 
 def acknowledge(session: Session) -> int:
-    """Acknowledge an item."""
+    """Acknowledge items."""
     return _act(session, WorkAct(act="acknowledge"))
 
 
 def assign(session: Session) -> int:
-    """Assign an item to a member of the tenant."""
+    """Assign items to a member of the tenant."""
     return _act(session, WorkAct(act="assign", to=session.arguments.email))
 
 
 def comment(session: Session) -> int:
-    """Comment on an item."""
+    """Comment on items."""
     return _act(session, WorkAct(act="comment", text=session.arguments.text))
 
 
 def snooze(session: Session) -> int:
-    """Snooze an item."""
+    """Snooze items."""
     arguments = session.arguments
     until = datetime.now(UTC) + timedelta(days=arguments.days)
     return _act(session, WorkAct(act="snooze", until=until, text=arguments.reason))
 
 
+def reopen(session: Session) -> int:
+    """End the acknowledgement or the snooze of items."""
+    return _act(session, WorkAct(act="reopen"))
+
+
+def undo(session: Session) -> int:
+    """Undo one's own last action."""
+    return _act(session, WorkAct(act="undo"))
+
+
 def recheck(session: Session) -> int:
-    """Measure an item again."""
+    """Measure items again."""
     return _act(session, WorkAct(act="recheck"))
 
 
 def _act(session: Session, act: WorkAct) -> int:
-    return _shown(session, session.client.worklist.act(session.tenant(), session.arguments.item, act))
+    """Act on one item, which is then shown, or on several. Exit status 3 while one of them is not resolved."""
+    given = session.arguments.item
+    ids = [id for each in given for id in (each if isinstance(each, tuple) else (each,))]
+    tenant = session.tenant()
+    if len(ids) == 1:
+        return _shown(session, session.client.worklist.act(tenant, ids[0], act))
+    done = session.client.worklist.act_on_all(tenant, ids, act)
+    session.output.document(session.arguments.format, done, lambda: _show_done(session, done, act, len(set(ids))))
+    return 3 if done.problems or any(item.state != "resolved" for item in done.changed) else 0
+
+
+def _show_done(session: Session, done: WorkActsDone, act: WorkAct, asked: int) -> None:
+    output = session.output
+    output.line(f"{act.act}: {len(done.changed)} of {asked} items")
+    output.table(
+        ("item", "state", "what", "assigned to"),
+        [(item.id, item.state, item.title, item.assigned_to) for item in done.changed],
+        right=(0,),
+    )
+    for problem in done.problems:
+        output.line(f"{output.paint('not done', 'corroded')}: {problem.what}. {problem.remedy}")
 
 
 def _shown(session: Session, item: WorkItemDetails) -> int:

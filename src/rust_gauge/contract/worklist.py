@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, StringConstraints
 
-from rust_gauge.contract.common import Model, UtcTime
+from rust_gauge.contract.common import Model, ProblemError, UtcTime
 
 Level = Literal["stop", "fix", "investigate", "info"]
 ItemState = Literal["waiting", "open", "acknowledged", "snoozed", "resolved"]
@@ -63,13 +63,27 @@ class WorkItemDetails(WorkItem):
 
 class WorkAct(Model):
     """An action on an item: `acknowledge` (assign it to yourself), `assign`, `comment`, `snooze` (with `until` and a
-    reason), `recheck` (measure now, and resolve the item if the problem is gone).
+    reason), `recheck` (measure now, and resolve the item if the problem is gone), `reopen` (end the snooze or the
+    acknowledgement), `undo` (of your own `acknowledge`, `assign`, `snooze` or `reopen`, if nobody acted on it since).
     """
 
-    act: Literal["acknowledge", "assign", "comment", "snooze", "recheck"]
+    act: Literal["acknowledge", "assign", "comment", "snooze", "recheck", "reopen", "undo"]
     text: str = Field("", max_length=2000)
     to: str = Field("", max_length=254, description="With assign: email of a member; empty: nobody")
     until: datetime | None = Field(None, description="With snooze: when it ends")
+
+
+class WorkActs(WorkAct):
+    """The same action on several items of a tenant. A re-check takes up to 20 at a time."""
+
+    ids: list[Annotated[int, Field(ge=1, le=2**63)]] = Field(min_length=1, max_length=500)
+
+
+class WorkActsDone(Model):
+    """What came of an action on several items: those that it was applied to, and what was wrong with the others."""
+
+    changed: list[WorkItem]
+    problems: list[ProblemError] = Field(description="`field` is the item's place in `ids`, for example `ids.3`")
 
 
 class AlertChannel(Model):

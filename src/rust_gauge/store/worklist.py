@@ -45,6 +45,7 @@ class StepRow:
     by: str
     what: str
     text: str
+    previous: Document | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,9 +222,15 @@ def drop(connection: Connection, id: int) -> None:
     connection.execute(t.work_item.delete().where(t.work_item.c.id == id))
 
 
-def add_step(connection: Connection, item_id: int, at: datetime, by: str, what: str, text: str = "") -> None:
-    """Record a step of an item: who did what, with up to 2,000 characters of text."""
-    values = {"item_id": item_id, "at": _naive(at), "by": by, "what": what, "text": text[:2000]}
+def add_step(
+    connection: Connection, item_id: int, at: datetime, by: str, what: str, text: str = "",
+    previous: Document | None = None,
+) -> None:  # fmt: skip
+    """Record a step of an item: who did what, with up to 2,000 characters of text.
+
+    `previous`: `state`, `until` and `assigned_to` before it, where it can be undone.
+    """
+    values = {"item_id": item_id, "at": _naive(at), "by": by, "what": what, "text": text[:2000], "previous": previous}
     connection.execute(t.work_step.insert().values(**values))
     changes.note_item(connection, item_id)
 
@@ -232,6 +239,13 @@ def reread(connection: Connection, row: ItemRow) -> ItemRow:
     """Return an item as it stands now."""
     found = connection.execute(select(t.work_item).where(t.work_item.c.id == row.id)).one()
     return values_of(ItemRow, [found])[0]
+
+
+def last_act(connection: Connection, item_id: int) -> StepRow | None:
+    """Return the last thing that a person did with an item."""
+    c = t.work_step.c
+    query = select(t.work_step).where(c.item_id == item_id, c.by != "").order_by(c.id.desc()).limit(1)
+    return next(iter(values_of(StepRow, connection.execute(query))), None)
 
 
 def steps(connection: Connection, item_id: int) -> list[StepRow]:

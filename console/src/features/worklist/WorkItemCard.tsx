@@ -9,6 +9,7 @@ import {useMay} from '../../design/may';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {CopyButton} from '../../design/CopyButton';
+import {useDone} from '../../design/Done';
 import {Field} from '../../design/Field';
 import {time, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
@@ -85,12 +86,26 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
   const people = useMembers(tenant);
   const [text, setText] = useState('');
   const [days, setDays] = useState('7');
+  const tell = useDone();
   if (found.isPending) return <Loading what="the item" />;
   if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
   const item = found.data;
   const link = linkOf(item);
   const live = item.state !== 'resolved';
-  const done = () => setText('');
+  /** Does something that can be undone, and says so. */
+  const does = (what: Schemas['WorkAct'], said: string) =>
+    act.mutate(what, {
+      onSuccess: () => {
+        setText('');
+        tell({
+          text: `${item.title}: ${said}.`,
+          undo: async () => {
+            await act.mutateAsync({act: 'undo', text: '', to: ''});
+            return `${item.title}: as before.`;
+          },
+        });
+      },
+    });
   return (
     <Card title={item.title} note={item.state === 'resolved' ? 'resolved' : ''}>
       <Body>
@@ -120,8 +135,13 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             </Button>
           )}
           {live && item.state !== 'acknowledged' && (
-            <Button changes onPress={() => act.mutate({act: 'acknowledge', text: '', to: ''})}>
+            <Button changes onPress={() => does({act: 'acknowledge', text: '', to: ''}, 'acknowledged')}>
               Acknowledge
+            </Button>
+          )}
+          {(item.state === 'acknowledged' || item.state === 'snoozed') && (
+            <Button changes onPress={() => does({act: 'reopen', text: '', to: ''}, 'reopened')}>
+              Reopen
             </Button>
           )}
           {live && may && (
@@ -130,7 +150,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               value={item.assigned_to || 'nobody'}
               shown={`Assigned to ${holders(people.data ?? [], item.assigned_to).find((each) => each.value === (item.assigned_to || 'nobody'))?.label}`}
               options={holders(people.data ?? [], item.assigned_to)}
-              onChange={(to) => act.mutate({act: 'assign', text: '', to: to === 'nobody' ? '' : to})}
+              onChange={(to) => does({act: 'assign', text: '', to: to === 'nobody' ? '' : to}, `assigned to ${to}`)}
             />
           )}
           {link && <Link to={link.to}>{link.words}</Link>}
@@ -147,7 +167,7 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
             <Button
               changes
               isDisabled={!text.trim() || act.isPending}
-              onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: done})}
+              onPress={() => act.mutate({act: 'comment', text, to: ''}, {onSuccess: () => setText('')})}
             >
               Comment
             </Button>
@@ -156,9 +176,9 @@ export function WorkItemCard({tenant, id}: {tenant: string; id: number}) {
               changes
               isDisabled={!text.trim() || act.isPending}
               onPress={() =>
-                act.mutate(
+                does(
                   {act: 'snooze', text, to: '', until: new Date(Date.now() + Number(days) * 86_400_000).toISOString()},
-                  {onSuccess: done},
+                  `snoozed for ${WHILE.find((each) => each.value === days)?.label}`,
                 )
               }
             >

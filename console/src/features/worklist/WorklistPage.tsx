@@ -2,14 +2,18 @@
 import {Link, useNavigate, useParams} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useActOnWork, useLines, useDetection, useWorklist} from './queries';
+import {useLines, useDetection, useWorklist} from './queries';
+import {SelectedItems, useActs} from './SelectedItems';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {ago, count, day, percent, plural, short, words} from '../../design/format';
 import {download, toCsv} from '../../design/csv';
+import {CheckField} from '../../design/CheckField';
 import {useListKeys} from '../../design/listKeys';
+import {useMay} from '../../design/may';
+import {useSelection} from '../../design/selection';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {colour, font, narrow, space, type Colour} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -50,8 +54,15 @@ const List = styled.ol`
   li {
     background: ${colour('sheet')};
     border-left: 5px solid;
+    display: flex;
+  }
+  li > label {
+    padding: 4px 0 4px 10px;
+    align-self: start;
   }
   a {
+    flex: 1;
+    min-width: 0;
     display: grid;
     grid-template-columns: 92px minmax(0, 1fr) auto;
     gap: 2px ${space.m};
@@ -140,10 +151,13 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
   const navigate = useNavigate();
   const shown = list.data ?? [];
   const current = id ? `${tenant}/${id}` : shown[0] ? `${shown[0].tenant}/${shown[0].id}` : null;
-  const [ofTenant = '', number = '0'] = current?.split('/') ?? [];
-  const act = useActOnWork(ofTenant, Number(number));
+  const may = useMay();
+  const selection = useSelection(shown.map((item) => `${item.tenant}/${item.id}`));
+  const act = useActs();
+  /** Acts on what is selected, or else on the item that is open. */
   const does = (what: 'acknowledge' | 'recheck') => () => {
-    if (!act.isPending) act.mutate({act: what, text: '', to: ''});
+    const on = selection.ids.length ? selection.ids : current ? [current] : [];
+    if (may && on.length) void act.on(on, {act: what, text: '', to: ''});
   };
   useListKeys({
     ids: shown.map((item) => `${item.tenant}/${item.id}`),
@@ -152,7 +166,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
       void navigate({pathname: `/worklist/${path}`, search: window.location.search}, {replace: true});
       document.querySelector(`a[href^="/worklist/${path}"]`)?.scrollIntoView?.({block: 'nearest'});
     },
-    acts: {a: does('acknowledge'), r: does('recheck')},
+    acts: {a: does('acknowledge'), r: does('recheck'), x: () => current && may && selection.toggle(current)},
   });
   if (list.isPending) return <Loading what="the worklist" />;
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
@@ -177,7 +191,8 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
         </p>
         {items.length > 0 && (
           <Small>
-            <kbd>j</kbd> <kbd>k</kbd> move, <kbd>a</kbd> acknowledge, <kbd>r</kbd> re-check
+            <kbd>j</kbd> <kbd>k</kbd> move, <kbd>x</kbd> select, <kbd>a</kbd> acknowledge, <kbd>r</kbd> re-check,{' '}
+            <kbd>u</kbd> undo
           </Small>
         )}
         {act.error && <Trouble error={act.error} />}
@@ -193,6 +208,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
         )}
       </Head>
       <div style={{display: 'grid', gap: 16, minWidth: 0}}>
+        {may && <SelectedItems selection={selection} acts={act} tenant={view.tenant} />}
         {items.length === 0 ? (
           <Notice title={state ? 'No items' : 'Nothing to do'}>
             {state
@@ -203,6 +219,14 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
           <List aria-label="Items">
             {items.map((item) => (
               <li key={item.id} style={{borderLeftColor: colour(TONE[item.level])}}>
+                {may && (
+                  <CheckField
+                    label={`Select ${item.title}`}
+                    hidden
+                    isSelected={selection.has(`${item.tenant}/${item.id}`)}
+                    onChange={() => selection.toggle(`${item.tenant}/${item.id}`)}
+                  />
+                )}
                 <Link
                   to={`/worklist/${item.tenant}/${item.id}${search && `?${search}`}`}
                   aria-current={chosen?.id === item.id ? 'true' : undefined}

@@ -54,6 +54,34 @@ export const useActOnWork = (tenant: string, id: number) => {
   });
 };
 
+/** One action on several items, of one tenant or of several; what could not be changed is said of each. */
+export const useActOnAll = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async ({items, act}: {items: {tenant: string; id: number}[]; act: Schemas['WorkAct']}) => {
+      const tenants = [...new Set(items.map((item) => item.tenant))];
+      const done = await Promise.all(
+        tenants.map((tenant) =>
+          unwrap(
+            api.POST('/api/v1/tenants/{tenant}/worklist/actions', {
+              params: {path: {tenant}},
+              body: {...act, ids: items.filter((item) => item.tenant === tenant).map((item) => item.id)},
+            }),
+          ),
+        ),
+      );
+      return {
+        changed: done.flatMap((each) => each.changed),
+        problems: done.flatMap((each) => each.problems.map((problem) => problem.what)),
+      };
+    },
+    onSettled: () =>
+      Promise.all(
+        ['worklist', 'wall', 'audit', 'readings'].map((each) => queries.invalidateQueries({queryKey: [each]})),
+      ),
+  });
+};
+
 export const useDetection = () => {
   const queries = useQueryClient();
   return useMutation({

@@ -1,8 +1,9 @@
-import {cleanup, screen} from '@testing-library/react';
+import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {onePage, open, problem, serviceWith, who, withBrowserParts} from '../../testing';
+import {DoneRegion} from '../../design/Done';
 import {dayOf} from '../wall/WallPage';
 import {holders, linkOf} from './WorkItemCard';
 import {asCsv, WorklistPage} from './WorklistPage';
@@ -54,6 +55,52 @@ const served = (found: Schemas['WorkItemDetails'], acted: unknown = found) =>
 const page = (at = '/worklist/copperline/7') => open(<WorklistPage who={who} />, at, '/worklist/:tenant/:id');
 const sent = (seen: ReturnType<typeof serviceWith>) =>
   seen.filter((each) => each.method === 'POST').map((each) => each.body);
+
+describe('several items', () => {
+  const both = [item(), item({id: 8, title: 'Key s1 not found'})];
+  const serve = (acted: unknown) =>
+    serviceWith({
+      'GET /api/v1/worklist': () => onePage(both),
+      [`GET ${T}/worklist/7`]: () => both[0],
+      [`POST ${T}/worklist/actions`]: () => acted,
+      [`GET ${T}/members`]: () => onePage(people),
+      [`GET ${T}/lines`]: () => onePage([]),
+    });
+  const shown = () =>
+    open(
+      <DoneRegion>
+        <WorklistPage who={who} />
+      </DoneRegion>,
+      '/worklist/copperline/7?tenant=copperline',
+      '/worklist/:tenant/:id',
+    );
+
+  it('are acknowledged together, and the letter u undoes that', async () => {
+    const seen = serve({changed: both, problems: []});
+    shown();
+    await userEvent.click(await screen.findByRole('checkbox', {name: 'Select Key s1 not found'}));
+    await userEvent.keyboard('x'); // the open one
+    const bar = screen.getByRole('group', {name: 'Selected items'});
+    expect(within(bar).getByText('2 selected')).toBeTruthy();
+    await userEvent.click(within(bar).getByRole('button', {name: 'Acknowledge'}));
+    expect(await screen.findByText('2 items acknowledged.')).toBeTruthy();
+    await userEvent.keyboard('u');
+    expect(await screen.findByText('2 items as before.')).toBeTruthy();
+    expect(sent(seen)).toEqual([
+      {act: 'acknowledge', text: '', to: '', ids: [7, 8]},
+      {act: 'undo', text: '', to: '', ids: [7, 8]},
+    ]);
+  });
+
+  it('say which of them could not be changed', async () => {
+    serve({changed: [both[0]], problems: [{line: null, field: 'ids.1', what: 'Item 8 is gone', remedy: ''}]});
+    shown();
+    await userEvent.click(await screen.findByRole('checkbox', {name: 'Select Key s1 not found'}));
+    await userEvent.click(screen.getByRole('checkbox', {name: /2 SPF records/}));
+    await userEvent.click(screen.getByRole('button', {name: 'Reopen'}));
+    expect(await screen.findByText('1 item reopened. 1 item not: Item 8 is gone.')).toBeTruthy();
+  });
+});
 
 describe('an item', () => {
   it('shows what is wrong, the evidence, the remedy and the record to copy', async () => {

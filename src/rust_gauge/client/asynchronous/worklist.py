@@ -16,6 +16,7 @@ from rust_gauge.contract.worklist import (
     StreamPause,
     StreamPauseChange,
     WorkAct,
+    WorkActsDone,
     WorkItem,
     WorkItemDetails,
 )
@@ -43,8 +44,12 @@ class Worklist(Part):
         return await self._client.send(calls.get_work_item(tenant, id))
 
     async def act(self, tenant: str, id: int, act: WorkAct) -> WorkItemDetails:
-        """Acknowledge, assign, comment on, snooze or re-check an item."""
+        """Acknowledge, assign, comment on, snooze, re-check or reopen an item, or undo your last action on it."""
         return await self._client.send(calls.act_on_work_item(tenant, id, act))
+
+    async def act_on_all(self, tenant: str, ids: Sequence[int], act: WorkAct) -> WorkActsDone:
+        """Apply one action to up to 500 items. Those that it cannot be applied to are in `problems`."""
+        return await self._client.send(calls.act_on_work_items(tenant, ids, act))
 
     async def detect(self, tenant: str) -> builtins.list[WorkItem]:
         """Detect problems now, and return the open items."""

@@ -16,6 +16,8 @@ from rust_gauge.contract.worklist import (
     StreamPause,
     StreamPauseChange,
     WorkAct,
+    WorkActs,
+    WorkActsDone,
     WorkItem,
     WorkItemDetails,
 )
@@ -34,6 +36,11 @@ def get_work_item(tenant: str, id: int) -> Call[WorkItemDetails]:
 
 def act_on_work_item(tenant: str, id: int, act: WorkAct) -> Call[WorkItemDetails]:
     return make_call("POST", tenant_path(tenant, f"worklist/{id}/actions"), WorkItemDetails, act)
+
+
+def act_on_work_items(tenant: str, ids: Sequence[int], act: WorkAct) -> Call[WorkActsDone]:
+    acts = WorkActs(ids=list(ids), **act.model_dump())
+    return make_call("POST", tenant_path(tenant, "worklist/actions"), WorkActsDone, acts)
 
 
 def run_detection(tenant: str) -> Call[Page[WorkItem]]:

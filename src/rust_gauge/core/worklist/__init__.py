@@ -10,7 +10,9 @@ from rust_gauge.core.worklist.item import (
     explain_order,
     follow,
     in_quiet_hours,
+    reopen,
     resolve,
+    restore,
     snooze,
     sort_key,
 )
@@ -28,7 +30,9 @@ __all__ = [
     "follow",
     "in_quiet_hours",
     "join",
+    "reopen",
     "resolve",
+    "restore",
     "snooze",
     "sort_key",
 ]

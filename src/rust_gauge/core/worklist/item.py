@@ -113,6 +113,22 @@ def snooze(item: Item, until: datetime) -> Item:
     return replace(item, state=State.SNOOZED, until=until) if item.state is not State.RESOLVED else item
 
 
+def reopen(item: Item) -> Item:
+    """Return an item that nobody has taken and that is not put aside; a closed one stays as it is."""
+    if item.state not in (State.ACKNOWLEDGED, State.SNOOZED):
+        return item
+    return replace(item, state=State.OPEN, until=None)
+
+
+def restore(item: Item, state: State, until: datetime | None) -> Item:
+    """Return an item as it was before a person's action; one that was closed since, or opened for the first time by
+    detection, stays as it is.
+    """
+    if item.state not in (State.OPEN, State.ACKNOWLEDGED, State.SNOOZED):
+        return item
+    return replace(item, state=state, until=until)
+
+
 def sort_key(item: Item) -> tuple[float, bool, int, datetime]:
     """Return what items are sorted by: the worst level first; of a level what nobody has acknowledged, then what
     affects the most mail, then what was found first.

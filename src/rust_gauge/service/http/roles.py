@@ -62,10 +62,10 @@ _OPERATOR = """
     add_domain update_domain delete_domain run_audit check_message read_feedback_report start_batch set_relay
     delete_relay start_proof recheck_proof confirm_proof set_plan_settings start_watch cancel_watch
     recheck_watch rename_provider load_events stream_events backtest_cause_rules add_annotation delete_annotation
-    act_on_work_item run_detection send_report pause_stream resume_stream start_import start_policy_backtest
-    check_addresses add_suppression lift_suppression decide_suppression start_list_check get_clearance
-    stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed update_feed delete_feed
-    send_to_feed delete_rejected_rows replay_rejected_rows try_mapping
+    act_on_work_item act_on_work_items run_detection send_report pause_stream resume_stream start_import
+    start_policy_backtest check_addresses add_suppression lift_suppression decide_suppression start_list_check
+    get_clearance stream_clearance add_unsubscribe_links add_job_piece run_job cancel_job add_feed
+    update_feed delete_feed send_to_feed delete_rejected_rows replay_rejected_rows try_mapping
     add_caught_message delete_caught_message empty_tray recheck_caught_message
     learn_text_model check_seed check_outlet
     start_placement_run put_placement_message cancel_placement_run delete_placement_run

@@ -70,6 +70,7 @@ KINDS = {
         ProblemKind(
             "changed-meanwhile", 409, "Changed since you loaded it", "Nothing was changed. Reload, then confirm."
         ),
+        ProblemKind("wrong-state", 409, "Not possible in this state", "Nothing was changed; `detail` says why."),
         ProblemKind("needs-confirmation", 409, "Confirmation required", "Nothing was changed; `detail` says why."),
         ProblemKind("update-failed", 502, "Update refused by the name server", "Nothing was changed in the zone."),
         ProblemKind("dns-unanswered", 503, "DNS gave no answer", "Nothing was changed. Try again in a moment."),

@@ -7,7 +7,17 @@ from datetime import UTC, date, datetime, time, timedelta
 
 from sqlalchemy import Connection
 
-from rust_gauge.contract.worklist import AlertSettings, LineRow, WorkAct, WorkItem, WorkItemDetails, WorkStep
+from rust_gauge.contract.common import ProblemError
+from rust_gauge.contract.worklist import (
+    AlertSettings,
+    LineRow,
+    WorkAct,
+    WorkActs,
+    WorkActsDone,
+    WorkItem,
+    WorkItemDetails,
+    WorkStep,
+)
 from rust_gauge.core.errors import AddressError
 from rust_gauge.core.names import parse_address
 from rust_gauge.core.worklist import (
@@ -19,7 +29,9 @@ from rust_gauge.core.worklist import (
     acknowledge,
     explain_order,
     follow,
+    reopen,
     resolve,
+    restore,
     snooze,
     sort_key,
 )
@@ -43,7 +55,7 @@ from rust_gauge.store import readings as store_readings
 from rust_gauge.store import worklist as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.jobs import Job
-from rust_gauge.store.worklist import ItemRow
+from rust_gauge.store.worklist import ItemRow, StepRow
 
 SETTING = "alerts"
 
@@ -67,6 +79,15 @@ _AUDITS_AT_ONCE = 5  # of domains that a re-measure waits for; more are asked fo
 
 
 _LIVE = (str(State.OPEN), str(State.ACKNOWLEDGED), str(State.SNOOZED), str(State.WAITING))
+
+
+_UNDONE = ("acknowledge", "assign", "snooze", "reopen")  # actions that can be undone
+
+
+_RECHECKS_AT_ONCE = 20  # each audits up to five domains
+
+
+_OF_ONE_ITEM = ("not-found", "wrong-state")  # problems of one item, not of the action
 
 
 def get_settings(context: Context, tenant: TenantAccess) -> AlertSettings:
@@ -317,7 +338,17 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
         row = _row(connection, tenant, id, lock=True)
         item = store.item_of(row)
         text = wanted.text
-        if wanted.act == "acknowledge":
+        previous = {
+            "state": row.state, "until": item.until and item.until.isoformat(), "assigned_to": row.assigned_to
+        }  # fmt: skip
+        if wanted.act == "undo":
+            text = _undo(connection, tenant, row, by)
+        elif wanted.act == "reopen":
+            if reopen(item) is item:
+                what = f"Item {id} is neither acknowledged nor snoozed"
+                raise ServiceProblem("wrong-state", what, remedy="Re-check it to measure it again")
+            store.change(connection, id, reopen(item))
+        elif wanted.act == "acknowledge":
             store.change(connection, id, acknowledge(item))
             if not row.assigned_to:
                 store.assign(connection, id, by)
@@ -330,10 +361,56 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
             assert wanted.until is not None
             store.change(connection, id, snooze(item, wanted.until))
             text = f"until {wanted.until:%Y-%m-%d %H:%M} UTC: {wanted.text}"
-        store.add_step(connection, id, now, by, wanted.act, text)
+        kept = previous if wanted.act in _UNDONE else None
+        store.add_step(connection, id, now, by, wanted.act, text, kept)
 
     context.store.transaction(write)
     return get_item(context, tenant, id)
+
+
+def act_on_all(context: Context, tenant: TenantAccess, wanted: WorkActs, by: str) -> WorkActsDone:
+    """Apply a person's action to several items; one that it cannot be applied to spoils no other."""
+    ids = list(dict.fromkeys(wanted.ids))
+    if wanted.act == "recheck" and len(ids) > _RECHECKS_AT_ONCE:
+        what = f"{len(ids)} items cannot be re-checked at once; the limit is {_RECHECKS_AT_ONCE}"
+        raise ServiceProblem("invalid-request", what, remedy="Detection measures all of them every five minutes")
+    each = WorkAct.model_validate(wanted.model_dump(exclude={"ids"}))
+    if each.act == "assign" and each.to:  # what is wrong with the action is said once, not for each item
+        context.store.transaction(lambda c: _member(c, tenant, each.to))
+    changed: list[WorkItem] = []
+    problems: list[ProblemError] = []
+    for number, id in enumerate(wanted.ids):
+        if id not in ids:
+            continue
+        ids.remove(id)
+        try:
+            done = act(context, tenant, id, each, by)
+        except ServiceProblem as problem:
+            if problem.kind.slug not in _OF_ONE_ITEM:
+                raise  # the action itself is wrong: it is for every item
+            problems.append(ProblemError(field=f"ids.{number}", what=str(problem), remedy=problem.remedy))
+        else:
+            changed.append(WorkItem.model_validate(done.model_dump(exclude={"steps"})))
+    return WorkActsDone(changed=changed, problems=problems)
+
+
+def _undo(connection: Connection, tenant: TenantAccess, row: ItemRow, by: str) -> str:
+    """Put an item back to what it was before this person's last action; return which that was."""
+    last = store.last_act(connection, row.id)
+    if last is None or last.by != by or last.previous is None or row.state == str(State.RESOLVED):
+        why = "it is resolved" if row.state == str(State.RESOLVED) else _why_not(last, by)
+        raise ServiceProblem("wrong-state", f"Item {row.id}: nothing can be undone, {why}", remedy="Reopen it instead")
+    previous = last.previous
+    until = previous["until"] and datetime.fromisoformat(previous["until"])
+    store.change(connection, row.id, restore(store.item_of(row), State(previous["state"]), until))
+    store.assign(connection, row.id, previous["assigned_to"])
+    return last.what
+
+
+def _why_not(last: StepRow | None, by: str) -> str:
+    if last is None:
+        return "nobody has acted on it"
+    return f"the last action is {last.by}'s" if last.by != by else f"your last action is {last.what!r}"
 
 
 def recheck(context: Context, tenant: TenantAccess, id: int, by: str) -> WorkItemDetails:

@@ -16,6 +16,8 @@ from rust_gauge.contract.worklist import (
     StreamPause,
     StreamPauseChange,
     WorkAct,
+    WorkActs,
+    WorkActsDone,
     WorkItem,
     WorkItemDetails,
 )
@@ -56,8 +58,17 @@ def get_work_item(context: Ctx, tenant: Tenant, id: Id) -> WorkItemDetails:
 
 @router.post("/tenants/{tenant}/worklist/{id}/actions", tags=["worklist"], operation_id="act_on_work_item")
 def act_on_work_item(context: Ctx, tenant: Tenant, principal: Asker, id: Id, body: WorkAct) -> WorkItemDetails:
-    """Acknowledge, assign, comment on, snooze or re-check an item. A re-check resolves it if the problem is gone."""
+    """Acknowledge, assign, comment on, snooze, re-check or reopen an item, or undo what you did with it last.
+
+    A re-check resolves it if the problem is gone.
+    """
     return items.act(context, tenant, id, body, principal.email)
+
+
+@router.post("/tenants/{tenant}/worklist/actions", tags=["worklist"], operation_id="act_on_work_items")
+def act_on_work_items(context: Ctx, tenant: Tenant, principal: Asker, body: WorkActs) -> WorkActsDone:
+    """Apply one action to several items. Items that it cannot be applied to are named; the others are changed."""
+    return items.act_on_all(context, tenant, body, principal.email)
 
 
 @router.post("/tenants/{tenant}/worklist/detection", tags=["worklist"], operation_id="run_detection")

@@ -34,6 +34,7 @@ work_step = table(
     Column("by", String(254), nullable=False),
     Column("what", String(20), nullable=False),
     Column("text", String(2000), nullable=False),
+    Column("previous", JSON),  # state, until and assigned_to before a person's action; null where nothing is undone
 )
 
 # Messages to people about items: by mail, or to a chat.
