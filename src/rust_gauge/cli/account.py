@@ -3,14 +3,18 @@
 import getpass
 import sys
 
+from pydantic import ValidationError
+
 from rust_gauge.cli.errors import UsageError
 from rust_gauge.cli.nouns import DOCUMENT, TABLE, Noun, number_id
 from rust_gauge.cli.session import Session, read_secret
 from rust_gauge.cli.signing_in import password_of, person_options, signed_in
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.session import Identity, Passkey, RecoveryCodes, SessionInfo
 
 DEFAULT = "sessions"
 EXAMPLES = (
+    "account preferences",
     "account sessions --email isla@skerry.example",
     "account password --email isla@skerry.example --tokens keep",
     "account second-factor --email isla@skerry.example",
@@ -19,6 +23,10 @@ EXAMPLES = (
 
 def register(noun: Noun) -> None:
     """Add the verbs."""
+    made = noun.add("preferences", preferences, "show your time zone and saved views, or change them", DOCUMENT)
+    made.add_argument("--time-zone", metavar="ZONE", help="IANA name, such as Europe/Lisbon: for times in the console")
+    made.add_argument("--save-view", nargs=2, metavar=("NAME", "PATH"), help="save a page of the console under a name")
+    made.add_argument("--delete-view", metavar="NAME", help="delete a saved view")
     person_options(noun.add("sessions", sessions, "list your sessions", TABLE))
     made = noun.add("end-session", end_session, "end one of your sessions, or all with --all")
     made.add_argument("session", type=number_id, nargs="?", help="number of the session, from `account sessions`")
@@ -44,6 +52,41 @@ def register(noun: Noun) -> None:
     made = noun.add("unlink", unlink, "unlink an account at an issuer")
     made.add_argument("identity", type=number_id, help="number, from `account identities`")
     person_options(made)
+
+
+def preferences(session: Session) -> int:
+    """Show one's own preferences, after changes where there are some."""
+    arguments = session.arguments
+    client = session.client.account
+    known = client.preferences()
+    wanted = known.model_dump()
+    if arguments.time_zone:
+        wanted["time_zone"] = arguments.time_zone
+    if arguments.delete_view:
+        names = [view.name for view in known.views]
+        if arguments.delete_view not in names:
+            raise UsageError(
+                f"no saved view is named {arguments.delete_view!r}; there are: {', '.join(names) or 'none'}"
+            )
+        wanted["views"] = [view for view in wanted["views"] if view["name"] != arguments.delete_view]
+    if arguments.save_view:
+        name, path = arguments.save_view
+        others = [view for view in wanted["views"] if view["name"] != name]
+        wanted["views"] = [*others, {"name": name, "path": path}]
+    try:
+        changed = Preferences.model_validate(wanted)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise UsageError(f"{'.'.join(map(str, first['loc']))}: {first['msg'].removeprefix('Value error, ')}") from None
+    if changed != known:
+        known = client.set_preferences(changed)
+
+    def show() -> None:
+        session.output.line(f"Time zone: {known.time_zone} (for times in the console; the terminal has UTC)")
+        session.output.table(("saved view", "page"), [(view.name, view.path) for view in known.views])
+
+    session.output.document(arguments.format, known, show)
+    return 0
 
 
 def sessions(session: Session) -> int:

@@ -1,10 +1,11 @@
-"""`client.account`: your own account: sessions, password, second factor. Needs a session; a token cannot do this."""
+"""`client.account`: your own account: sessions, password, second factor. Needs a session, but for preferences."""
 
 from collections.abc import Sequence
 from typing import Any, Literal
 
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import session as calls
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.session import (
     Ended,
     Identity,
@@ -21,6 +22,14 @@ from rust_gauge.contract.session import (
 
 class Account(Part):
     """Your own account."""
+
+    async def preferences(self) -> Preferences:
+        """Return your preferences. A token has those of the person who made it."""
+        return await self._client.send(calls.get_preferences())
+
+    async def set_preferences(self, preferences: Preferences) -> Preferences:
+        """Replace your preferences."""
+        return await self._client.send(calls.set_preferences(preferences))
 
     async def sessions(self) -> Sequence[SessionInfo]:
         """Return your sessions, the newest first."""

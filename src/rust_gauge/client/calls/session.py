@@ -5,8 +5,9 @@ from typing import Any, TypeVar
 
 from pydantic import TypeAdapter
 
-from rust_gauge.client.calls.call import Call, make_call
+from rust_gauge.client.calls.call import Call, make_call, repeatable
 from rust_gauge.contract.common import Page
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.session import (
     Code,
     Ended,
@@ -35,6 +36,14 @@ def _secret(method: str, path: str, result: type[T], **values: str) -> Call[T]:
 
 def sign_in(email: str, password: str, code: str = "") -> Call[Who]:
     return _secret("POST", "/session", Who, email=email, password=password, code=code)
+
+
+def get_preferences() -> Call[Preferences]:
+    return make_call("GET", "/session/preferences", Preferences)
+
+
+def set_preferences(preferences: Preferences) -> Call[Preferences]:
+    return repeatable(make_call("PUT", "/session/preferences", Preferences, preferences))
 
 
 def sign_out() -> Call[None]:

@@ -1,4 +1,4 @@
-"""`client.account`: your own account: sessions, password, second factor. Needs a session; a token cannot do this."""
+"""`client.account`: your own account: sessions, password, second factor. Needs a session, but for preferences."""
 
 # Made from `asynchronous` by tools/sync_client.py: change that one.
 
@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from rust_gauge.client.calls import session as calls
 from rust_gauge.client.synchronous.part import Part
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.session import (
     Ended,
     Identity,
@@ -23,6 +24,14 @@ from rust_gauge.contract.session import (
 
 class Account(Part):
     """Your own account."""
+
+    def preferences(self) -> Preferences:
+        """Return your preferences. A token has those of the person who made it."""
+        return self._client.send(calls.get_preferences())
+
+    def set_preferences(self, preferences: Preferences) -> Preferences:
+        """Replace your preferences."""
+        return self._client.send(calls.set_preferences(preferences))
 
     def sessions(self) -> Sequence[SessionInfo]:
         """Return your sessions, the newest first."""

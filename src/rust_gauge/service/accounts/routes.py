@@ -28,6 +28,7 @@ from rust_gauge.contract.people import (
     TenantSettings,
 )
 from rust_gauge.contract.people import Tenant as TenantView
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.session import (
     Code,
     Ended,
@@ -56,6 +57,7 @@ from rust_gauge.service.accounts import (
     issuers,
     passkeys,
     people,
+    preferences,
     second_factor,
     sessions,
     tokens,
@@ -107,6 +109,18 @@ def _set_cookie(context: Context, response: Response, secret: str) -> None:
 def get_session(principal: Asker, request: Request) -> Who:
     """Return who is signed in and which tenants they can see."""
     return sessions.describe(principal, request.state.locked)
+
+
+@router.get("/session/preferences", tags=["session"], operation_id="get_preferences")
+def get_preferences(context: Ctx, principal: Asker) -> Preferences:
+    """Return your preferences: time zone, saved views, how tables are shown."""
+    return preferences.get_preferences(context, principal)
+
+
+@router.put("/session/preferences", tags=["session"], operation_id="set_preferences")
+def set_preferences(context: Ctx, principal: Asker, body: Preferences) -> Preferences:
+    """Replace your preferences."""
+    return preferences.set_preferences(context, principal, body)
 
 
 @router.delete("/session", tags=["session"], status_code=204, operation_id="sign_out")

@@ -18,7 +18,7 @@ PUBLIC = frozenset(_PUBLIC.split())
 # About the person who asks, or all tenants that they may see.
 _SIGNED_IN = """
     get_session sign_out list_tokens add_token rotate_token delete_token get_wall list_worklist search
-    follow_changes list_sessions
+    follow_changes list_sessions get_preferences set_preferences
     end_session end_other_sessions change_password get_second_factor start_second_factor confirm_second_factor
     remove_second_factor renew_recovery_codes list_passkeys start_passkey add_passkey delete_passkey list_identities
     delete_identity check_second_factor

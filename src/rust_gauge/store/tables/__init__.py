@@ -6,6 +6,7 @@ Times are DATETIME(6) in UTC. Kinds, causes and permanences are kept as the numb
 
 from rust_gauge.store.tables.accounts import (
     account,
+    account_preferences,
     assignment,
     challenge,
     identity,
@@ -142,6 +143,7 @@ __all__ = [
     "SUM_STREAM",
     "UNRESOLVED_PROVIDER",
     "account",
+    "account_preferences",
     "address_host",
     "annotation",
     "assignment",

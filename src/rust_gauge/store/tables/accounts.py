@@ -28,6 +28,12 @@ account = table(
     Column("code_step", Big, nullable=False, server_default=text("0")),
 )
 
+account_preferences = table(
+    "account_preferences",
+    Column("account_id", Id, ForeignKey("account.id", ondelete="CASCADE"), primary_key=True),
+    Column("preferences", JSON, nullable=False),
+)
+
 membership = table(
     "membership",
     Column("account_id", Id, ForeignKey("account.id", ondelete="CASCADE"), primary_key=True),
