@@ -34,7 +34,7 @@ def run(bench: Bench) -> Iterator[Figure]:
         ("audit", "ms a domain", _AUDITS, _audits),
         ("readings of a new day", "ms a domain", _DOMAINS, _readings),
         ("detection", "ms a domain", _DOMAINS, _detection),
-        ("intake, all events of the table", "µs an event", _EVENTS, _intake),
+        ("intake", "µs an event", _EVENTS, _intake),
         ("clearance of a list", "µs an address", _ADDRESSES, _clearance),
     ):
         costs = []
