@@ -1,7 +1,9 @@
 /** Who is here, and which page. Each page is its own chunk, loaded when it is first opened. */
 import {lazy, Suspense, type ComponentType} from 'react';
 import {Link, Navigate, Route, Routes, useLocation} from 'react-router';
+import {usePreferences} from './features/session/preferences';
 import {useSession} from './features/session/queries';
+import {setTimeZone} from './design/format';
 import {ProblemError, type Schemas} from './api/client';
 import {Loading, Notice, Trouble} from './design/Notice';
 import {JoinPage} from './features/session/JoinPage';
@@ -39,14 +41,17 @@ export function App() {
 
 function Inside() {
   const session = useSession();
-  if (session.isPending) return <Loading what="your session" />;
+  const {preferences, isPending} = usePreferences();
+  if (session.isPending || (session.data && isPending)) return <Loading what="your session" />;
   if (session.error) {
     const refused = session.error instanceof ProblemError && session.error.problem.status === 401;
     return refused ? <SignIn /> : <Trouble error={session.error} again={() => void session.refetch()} />;
   }
   const who = session.data;
+  const zone = preferences.time_zone;
+  setTimeZone(zone); // before anything below shows a moment; with another one, all of it is shown anew
   return (
-    <Shell who={who}>
+    <Shell key={zone} who={who}>
       {who.tenants.length === 0 ? (
         <Suspense fallback={<Loading what="the page" />}>
           <Routes>
@@ -59,8 +64,7 @@ function Inside() {
         <Suspense fallback={<Loading what="the page" />}>
           <Routes>
             <Route path="/" element={<WallPage who={who} />} />
-            <Route path="/worklist" element={<WorklistPage who={who} />} />
-            <Route path="/worklist/:tenant/:id" element={<WorklistPage who={who} />} />
+            <Route path="/worklist/:tenant?/:id?" element={<WorklistPage who={who} />} />
             <Route path="/domains" element={<DomainsPage who={who} />} />
             <Route path="/domains/reports" element={<ReportsPage who={who} />} />
             <Route path="/domains/:tenant/:name" element={<DomainPage />} />

@@ -1,9 +1,11 @@
-/** A table that sorts, keeps its head in sight, and exports what it shows. */
+/** A table that sorts, filters, hides columns, remembers how, and exports what it shows. */
 import {useMemo, useState, type ReactNode} from 'react';
+import {Input, Menu, MenuItem, MenuTrigger, Popover, TextField} from 'react-aria-components';
 import styled from 'styled-components';
 import {Button} from './Button';
 import {download, toCsv, toNdjson, type Cell} from './csv';
-import {colour} from './tokens';
+import {useTableView} from './tableMemory';
+import {colour, font} from './tokens';
 
 export interface Column<Row> {
   name: string;
@@ -57,6 +59,48 @@ const Table = styled.table`
   }
 `;
 
+const Tools = styled.div`
+  margin: 8px 0;
+  font-size: 12px;
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 4px 12px;
+  input {
+    font: 13px ${font.sans};
+    padding: 4px 8px;
+    color: ${colour('ink')};
+    background: ${colour('sheet')};
+    border: 1px solid ${colour('line')};
+    border-radius: 4px;
+    width: 20ch;
+  }
+  input[data-focused] {
+    outline: 2px solid ${colour('rust')};
+  }
+`;
+const Columns = styled(Menu<object>)`
+  background: ${colour('sheet')};
+  color: ${colour('ink')};
+  border: 1px solid ${colour('line')};
+  border-radius: 4px;
+  padding: 4px;
+  max-height: 50vh;
+  overflow: auto;
+  outline: none;
+  [role^='menuitem'] {
+    padding: 5px 10px;
+    font-size: 13px;
+    cursor: pointer;
+    outline: none;
+  }
+  [role^='menuitem'][data-focused] {
+    background: color-mix(in srgb, ${colour('line')} 55%, transparent);
+  }
+`;
+const FILTERED_FROM = 12; // rows; fewer are seen at a glance
+const CHOSEN_FROM = 4; // columns
+
 interface DataTableProps<Row> {
   label: string;
   columns: Column<Row>[];
@@ -67,50 +111,119 @@ interface DataTableProps<Row> {
 }
 
 export function DataTable<Row>({label, columns, rows, id, total, file}: DataTableProps<Row>) {
-  const [order, setOrder] = useState<{name: string; down: boolean} | null>(null);
+  const [view, setView] = useTableView(label);
+  const [text, setText] = useState('');
+  const {sort, descending} = view;
+  const words = text.trim().toLowerCase();
   const sorted = useMemo(() => {
-    const by = columns.find((column) => column.name === order?.name);
-    if (!by || !order) return rows;
-    const sign = order.down ? -1 : 1;
-    return [...rows].sort((a, b) => sign * compare(by.value(a), by.value(b)));
-  }, [rows, columns, order]);
+    const fits = (row: Row) =>
+      columns.some(
+        (column) =>
+          !column.tool &&
+          String(column.value(row) ?? '')
+            .toLowerCase()
+            .includes(words),
+      );
+    const found = words ? rows.filter(fits) : rows;
+    const by = columns.find((column) => column.name === sort);
+    if (!by) return found;
+    const sign = descending ? -1 : 1;
+    return [...found].sort((a, b) => sign * compare(by.value(a), by.value(b)));
+  }, [rows, columns, sort, descending, words]);
   const press = (column: Column<Row>) =>
-    setOrder((now) =>
-      now?.name === column.name ? {name: column.name, down: !now.down} : {name: column.name, down: !!column.number},
-    );
+    setView({
+      ...view,
+      sort: column.name,
+      descending: sort === column.name ? !descending : !!column.number,
+    });
+  // The first column says what a row is, and stays.
+  const optional = columns.slice(1).filter((column) => column.name !== '' && !column.tool);
+  const shown = columns.filter((column) => !optional.includes(column) || !view.hidden.includes(column.name));
+  const hidden = columns.length - shown.length;
   /** What is shown, without columns that only hold buttons. */
   const exported = (): [string[], Cell[][]] => {
-    const told = columns.filter((column) => !column.tool);
-    const all = [...sorted, ...(total ? [total] : [])];
+    const told = shown.filter((column) => !column.tool);
+    const all = [...sorted, ...(total && !words ? [total] : [])];
     return [told.map((column) => column.name), all.map((row) => told.map((column) => column.value(row)))];
   };
   const cells = (row: Row) =>
-    columns.map((column) => (
+    shown.map((column) => (
       <td key={column.name} className={column.number ? 'number' : undefined}>
         {column.show ? column.show(row) : column.value(row)}
       </td>
     ));
+  const isLong = rows.length >= FILTERED_FROM; // then nobody scrolls to the end to filter
+  const tools = file && (
+    <Tools>
+      {isLong && (
+        <TextField aria-label={`Filter ${label}`} value={text} onChange={setText}>
+          <Input placeholder="Filter rows" />
+        </TextField>
+      )}
+      {words !== '' && (
+        <span>
+          {sorted.length} of {rows.length}
+        </span>
+      )}
+      {columns.length >= CHOSEN_FROM && optional.length > 0 && (
+        <MenuTrigger>
+          <Button tone="link">{hidden ? `Columns (${hidden} hidden)` : 'Columns'}</Button>
+          <Popover>
+            <Columns
+              aria-label={`Columns of ${label}`}
+              selectionMode="multiple"
+              selectedKeys={optional.filter((each) => !view.hidden.includes(each.name)).map((each) => each.name)}
+              onSelectionChange={(chosen) =>
+                setView({
+                  ...view,
+                  hidden: optional
+                    .filter((each) => chosen !== 'all' && !chosen.has(each.name))
+                    .map((each) => each.name),
+                })
+              }
+            >
+              {optional.map((column) => (
+                <MenuItem key={column.name} id={column.name} textValue={column.name} aria-label={column.name}>
+                  {({isSelected}) => `${isSelected ? '✓' : '\u2007'} ${column.name}`}
+                </MenuItem>
+              ))}
+            </Columns>
+          </Popover>
+        </MenuTrigger>
+      )}
+      <Button tone="link" onPress={() => download(file, toCsv(...exported()))}>
+        Export CSV
+      </Button>
+      <Button
+        tone="link"
+        onPress={() => download(file.replace(/csv$/, 'ndjson'), toNdjson(...exported()), 'application/x-ndjson')}
+      >
+        NDJSON
+      </Button>
+    </Tools>
+  );
   return (
     <>
+      {isLong && tools}
       <Frame>
         <Table aria-label={label}>
           <thead>
             <tr>
-              {columns.map((column) =>
+              {shown.map((column) =>
                 column.name === '' ? (
                   <td key="" />
                 ) : (
                   <th
                     key={column.name}
                     className={column.number ? 'number' : undefined}
-                    aria-sort={order?.name === column.name ? (order.down ? 'descending' : 'ascending') : undefined}
+                    aria-sort={sort === column.name ? (descending ? 'descending' : 'ascending') : undefined}
                   >
                     {column.tool ? (
                       column.name
                     ) : (
                       <button type="button" onClick={() => press(column)}>
                         {column.name}
-                        {order?.name === column.name ? (order.down ? ' ↓' : ' ↑') : ''}
+                        {sort === column.name ? (descending ? ' ↓' : ' ↑') : ''}
                       </button>
                     )}
                   </th>
@@ -122,23 +235,16 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
             {sorted.map((row) => (
               <tr key={id(row)}>{cells(row)}</tr>
             ))}
-            {total && <tr className="total">{cells(total)}</tr>}
+            {sorted.length === 0 && rows.length > 0 && (
+              <tr>
+                <td colSpan={shown.length}>No row contains “{text.trim()}”.</td>
+              </tr>
+            )}
+            {total && !words && <tr className="total">{cells(total)}</tr>}
           </tbody>
         </Table>
       </Frame>
-      {file && (
-        <p style={{marginTop: 8, fontSize: 12, display: 'flex', gap: 12}}>
-          <Button tone="link" onPress={() => download(file, toCsv(...exported()))}>
-            Export CSV
-          </Button>
-          <Button
-            tone="link"
-            onPress={() => download(file.replace(/csv$/, 'ndjson'), toNdjson(...exported()), 'application/x-ndjson')}
-          >
-            NDJSON
-          </Button>
-        </p>
-      )}
+      {!isLong && tools}
     </>
   );
 }

@@ -1,11 +1,18 @@
-import {render, screen} from '@testing-library/react';
-import {describe, expect, it} from 'vitest';
+import {cleanup, render, screen} from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import {afterEach, describe, expect, it} from 'vitest';
+import {withBrowserParts} from '../testing';
 import {csvCell, toCsv} from './csv';
-import {ago, bare, firstDay, percent, plural, short} from './format';
+import {DataTable, type Column} from './DataTable';
+import {ago, bare, firstDay, inZone, percent, plural, setTimeZone, short, stamp, time} from './format';
 import {Plate} from './Plate';
 import {pieces} from './RecordText';
 import {sparkPoints} from './Spark';
+import {TableMemoryProvider, type TableView} from './tableMemory';
 import {conditionOf} from './tokens';
+
+withBrowserParts();
+afterEach(cleanup);
 
 describe('numbers as people read them', () => {
   it.each([
@@ -112,4 +119,57 @@ describe('the spark line', () => {
     expect(Math.max(...heights) - Math.min(...heights)).toBeLessThan(2);
   });
   it('draws nothing of a single day', () => expect(sparkPoints([90], 34, 18)).toEqual([]));
+});
+
+describe('a table', () => {
+  const rows = Array.from({length: 14}, (_, n) => ({name: `relay-${n}`, sent: n * 10, note: n % 2 ? 'odd' : 'even'}));
+  const columns: Column<(typeof rows)[number]>[] = [
+    {name: 'Relay', value: (row) => row.name},
+    {name: 'Sent', value: (row) => row.sent, number: true},
+    {name: 'Note', value: (row) => row.note},
+    {name: 'Half', value: (row) => row.sent / 2, number: true},
+  ];
+  const table = <DataTable label="Relays" columns={columns} rows={rows} id={(row) => row.name} file="relays.csv" />;
+
+  it('remembers what it is sorted by and which columns are hidden', async () => {
+    const kept: Record<string, TableView> = {};
+    const memory = () => ({views: {...kept}, remember: (name: string, view: TableView) => void (kept[name] = view)});
+    const shown = render(<TableMemoryProvider value={memory()}>{table}</TableMemoryProvider>);
+    await userEvent.click(screen.getByRole('button', {name: 'Sent'}));
+    expect(kept.Relays).toEqual({hidden: [], sort: 'Sent', descending: true});
+    shown.rerender(<TableMemoryProvider value={memory()}>{table}</TableMemoryProvider>);
+    expect(screen.getAllByRole('row')[1]!.textContent).toContain('relay-13');
+    await userEvent.click(screen.getByRole('button', {name: 'Columns'}));
+    await userEvent.click(await screen.findByRole('menuitemcheckbox', {name: 'Note'}));
+    expect(kept.Relays).toEqual({hidden: ['Note'], sort: 'Sent', descending: true});
+    shown.unmount();
+    render(<TableMemoryProvider value={memory()}>{table}</TableMemoryProvider>);
+    expect(screen.queryByRole('columnheader', {name: 'Note'})).toBeNull();
+    expect(screen.getByRole('columnheader', {name: /Half/})).toBeTruthy();
+  });
+
+  it('shows the rows that contain what is typed, and says when none does', async () => {
+    render(table);
+    const field = screen.getByRole('textbox', {name: 'Filter Relays'});
+    await userEvent.type(field, 'RELAY-1');
+    expect(screen.getAllByRole('row')).toHaveLength(6); // the head, relay-1 and relay-10 to relay-13
+    expect(screen.getByText('5 of 14')).toBeTruthy();
+    await userEvent.type(field, '9');
+    expect(screen.getByText('No row contains “RELAY-19”.')).toBeTruthy();
+  });
+});
+
+describe('moments', () => {
+  afterEach(() => setTimeZone('UTC'));
+
+  it.each([
+    ['UTC', '20 Nov, 23:30', '2026-11-20 23:30:05'],
+    ['Europe/Lisbon', '20 Nov, 23:30', '2026-11-20 23:30:05'],
+    ['Asia/Kolkata', '21 Nov, 05:00', '2026-11-21 05:00:05'],
+    ['Not/There', '20 Nov, 23:30', '2026-11-20 23:30:05'],
+  ])('are shown in the zone %s', (zone, short, exact) => {
+    setTimeZone(zone);
+    expect([time('2026-11-20T23:30:05Z'), stamp('2026-11-20T23:30:05Z')]).toEqual([short, exact]);
+    expect(inZone('Time')).toBe(zone === 'Not/There' ? 'Time (UTC)' : `Time (${zone})`);
+  });
 });

@@ -30,15 +30,41 @@ export function ago(iso: string, now = new Date()): string {
   return `${Math.round(minutes / 1440)} days ago`;
 }
 
-const clock = new Intl.DateTimeFormat('en-GB', {
-  day: 'numeric',
-  month: 'short',
-  hour: '2-digit',
-  minute: '2-digit',
-  timeZone: 'UTC',
-});
-/** A moment, in UTC. */
+// The zone of whoever is signed in. Days are counted in UTC whatever it is; it is for moments.
+let zone = 'UTC';
+let clock: Intl.DateTimeFormat;
+let stamps: Intl.DateTimeFormat;
+
+/** Shows moments in this zone from now on; one that the browser does not know is UTC. What is shown already stays. */
+export function setTimeZone(name: string) {
+  const known = (timeZone: string) => {
+    clock = new Intl.DateTimeFormat('en-GB', {
+      day: 'numeric',
+      month: 'short',
+      hour: '2-digit',
+      minute: '2-digit',
+      timeZone,
+    });
+    // Swedish writes as ISO 8601 does: 2026-11-20 08:00:00.
+    stamps = new Intl.DateTimeFormat('sv-SE', {dateStyle: 'short', timeStyle: 'medium', timeZone});
+    zone = timeZone;
+  };
+  try {
+    known(name);
+  } catch {
+    known('UTC');
+  }
+}
+setTimeZone('UTC');
+
+/** What a moment is, with the zone: a table's head. */
+export const inZone = (what: string): string => `${what} (${zone})`;
+/** The zone that moments are shown in. */
+export const zoneName = (): string => zone;
+/** A moment, in the person's time zone. */
 export const time = (iso: string): string => clock.format(new Date(iso));
+/** A moment to the second, in the person's time zone, as ISO 8601 writes it. */
+export const stamp = (iso: string): string => stamps.format(new Date(iso));
 
 // The same names as in the terminal, the API and the documentation.
 const FACTORS: Record<Schemas['Pull']['factor'], string> = {

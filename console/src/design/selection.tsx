@@ -43,12 +43,15 @@ const Bar = styled.div`
   display: flex;
   flex-wrap: wrap;
   gap: ${space.s};
-  align-items: center;
+  align-items: end;
   padding: ${space.s} ${space.m};
   background: ${colour('sheet')};
   border: 1px solid ${colour('ink')};
   border-radius: 4px;
   font-size: 13px;
+  > b {
+    padding-bottom: 5px;
+  }
 `;
 
 /** How many are chosen and what can be done with them; nothing while none are. */

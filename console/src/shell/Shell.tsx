@@ -1,16 +1,19 @@
-import {useState, type ReactNode} from 'react';
+import {useMemo, useState, type ReactNode} from 'react';
 import {Link, NavLink, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {api, type Schemas} from '../api/client';
 import {useFollow} from '../api/follow';
 import {useViews} from '../api/views';
+import {usePreferences, useSetPreferences} from '../features/session/preferences';
 import {Choice} from '../design/Choice';
 import {DoneRegion} from '../design/Done';
 import {Search} from '../features/search/Palette';
 import {HasRole, Needs, type Role} from '../design/may';
 import {Notice} from '../design/Notice';
+import {TableMemoryProvider, type TableView} from '../design/tableMemory';
 import {colour, narrow, space} from '../design/tokens';
 import {periods, useView} from './view';
+import {Views} from './Views';
 import {applyTheme, savedTheme, type ThemeChoice} from './theme';
 
 const Bar = styled.header`
@@ -80,6 +83,21 @@ function Behind() {
 
 export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode}) {
   useFollow();
+  const {preferences} = usePreferences();
+  const {mutate: setPreferences} = useSetPreferences();
+  const tables = useMemo(
+    () => ({
+      views: Object.fromEntries(
+        Object.entries(preferences.tables).map(([name, view]) => [
+          name,
+          {hidden: view.hidden ?? [], sort: view.sort ?? '', descending: view.descending ?? false},
+        ]),
+      ),
+      remember: (name: string, view: TableView) =>
+        setPreferences({tables: {...preferences.tables, [name.slice(0, 100)]: view}}),
+    }),
+    [preferences.tables, setPreferences],
+  );
   const view = useView();
   const location = useLocation();
   const slug = tenantOf(location.pathname);
@@ -90,7 +108,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
   const kept = slug || view.tenant;
   const keep = kept ? `?tenant=${kept}` : '';
   return (
-    <>
+    <DoneRegion>
       <Bar>
         <Mark to="/">
           <svg width="22" height="22" viewBox="0 0 22 22" aria-hidden>
@@ -142,6 +160,7 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
               onChange={(days) => view.go('days', days)}
             />
           )}
+        <Views />
         <Search />
         <Person who={who} />
       </Bar>
@@ -149,11 +168,11 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
         <Behind />
         <HasRole own={roleAt(who, location.pathname, view.tenant)}>
           <Needs least="operator">
-            <DoneRegion>{children}</DoneRegion>
+            <TableMemoryProvider value={tables}>{children}</TableMemoryProvider>
           </Needs>
         </HasRole>
       </Main>
-    </>
+    </DoneRegion>
   );
 }
 

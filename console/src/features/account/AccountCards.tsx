@@ -19,6 +19,7 @@ import {
   useStartSecondFactor,
   useUnlink,
 } from './queries';
+import {PreferencesCard} from './PreferencesCard';
 import {passkeysWorkHere} from '../session/passkeys';
 import {issuerAddress, useSession, useSignInOptions} from '../session/queries';
 import {Button} from '../../design/Button';
@@ -29,7 +30,7 @@ import {CopyButton} from '../../design/CopyButton';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
-import {ago, plural, time} from '../../design/format';
+import {ago, inZone, plural, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
@@ -45,6 +46,7 @@ const Codes = styled.pre`
 
 export const AccountCards = () => (
   <Stacked>
+    <PreferencesCard />
     <SecondFactorCard />
     <PasskeysCard />
     <IdentitiesCard />
@@ -281,7 +283,7 @@ function PasskeysCard() {
           label="Passkeys"
           columns={[
             {name: 'Name', value: (row: Schemas['Passkey']) => row.name},
-            {name: 'Added (UTC)', value: (row) => row.created_at, show: (row) => time(row.created_at)},
+            {name: inZone('Added'), value: (row) => row.created_at, show: (row) => time(row.created_at)},
             {
               name: 'Last used',
               value: (row) => row.last_used_at ?? '',
@@ -355,7 +357,7 @@ function IdentitiesCard() {
           columns={[
             {name: 'Issuer', value: (row: Schemas['Identity']) => row.title},
             {name: 'Account', value: (row) => row.email},
-            {name: 'Linked (UTC)', value: (row) => row.created_at, show: (row) => time(row.created_at)},
+            {name: inZone('Linked'), value: (row) => row.created_at, show: (row) => time(row.created_at)},
             {
               name: 'Last used',
               value: (row) => row.last_used_at ?? '',
@@ -434,7 +436,7 @@ function SessionsCard() {
           label="Sessions"
           columns={[
             {
-              name: 'Opened (UTC)',
+              name: inZone('Opened'),
               value: (row: Schemas['SessionInfo']) => row.created_at,
               show: (row) => time(row.created_at),
             },

@@ -6,7 +6,7 @@ import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
-import {plural} from '../../design/format';
+import {inZone, plural, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
 import {colour} from '../../design/tokens';
@@ -15,7 +15,7 @@ import {useHistory} from './queries';
 import {Mono, Whole} from './TraysCard';
 
 type Point = Schemas['SeriesPoint'];
-const moment = (text: string) => text.slice(0, 16).replace('T', ' ');
+const moment = (text: string) => stamp(text).slice(0, 16);
 
 interface HistoryProps {
   path: {tenant: string; name: string};
@@ -66,7 +66,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                   </Button>
                 ),
               },
-              {name: 'Arrived (UTC)', value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
+              {name: inZone('Arrived'), value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
               {name: 'Mark', value: (row) => row.mark, number: true},
               {name: 'Client', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
               {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
@@ -146,7 +146,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                 value: (row) => row.run,
                 show: (row) => <Link to={`/placement/${path.tenant}/${row.run}`}>{row.run}</Link>,
               },
-              {name: 'Started (UTC)', value: (row) => row.at, show: (row) => moment(row.at)},
+              {name: inZone('Started'), value: (row) => row.at, show: (row) => moment(row.at)},
               {name: 'Outlet', value: (row) => row.outlet},
               {
                 name: 'Inbox',

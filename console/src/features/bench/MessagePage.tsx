@@ -7,7 +7,7 @@ import {Small, Soft} from '../../design/Card';
 import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {CopyButton} from '../../design/CopyButton';
-import {ago, count} from '../../design/format';
+import {ago, count, stamp, zoneName} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {colour, font, space} from '../../design/tokens';
@@ -154,7 +154,7 @@ function Conversation({
         <dd>{VIA[message.via]}</dd>
         <dt>Arrived</dt>
         <dd>
-          {message.arrived_at.slice(0, 19).replace('T', ' ')} UTC <Small>{ago(message.arrived_at)}</Small>
+          {stamp(message.arrived_at)} {zoneName()} <Small>{ago(message.arrived_at)}</Small>
         </dd>
         <dt>MAIL FROM</dt>
         <dd>

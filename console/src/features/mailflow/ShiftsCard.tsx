@@ -5,7 +5,7 @@ import {useShift, useShifts} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
-import {count, percent, time, words} from '../../design/format';
+import {count, inZone, percent, time, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -87,7 +87,7 @@ export function ShiftsCard({tenant, days}: {tenant: string; days: number}) {
             number: true,
           },
           {name: 'Usual rate', value: (row) => row.usual, show: (row) => percent(row.usual), number: true},
-          {name: 'Start (UTC)', value: (row) => row.began_at, show: (row) => time(row.began_at)},
+          {name: inZone('Start'), value: (row) => row.began_at, show: (row) => time(row.began_at)},
           {
             name: 'End',
             value: (row) => row.ended_at ?? '',

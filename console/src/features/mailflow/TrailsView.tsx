@@ -9,7 +9,7 @@ import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
-import {words} from '../../design/format';
+import {inZone, stamp, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -196,9 +196,9 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
           label="Events"
           columns={[
             {
-              name: 'Time (UTC)',
+              name: inZone('Time'),
               value: (row: Event) => row.time,
-              show: (row) => <Mono>{row.time.slice(0, 19).replace('T', ' ')}</Mono>,
+              show: (row) => <Mono>{stamp(row.time)}</Mono>,
             },
             {
               name: 'Event',

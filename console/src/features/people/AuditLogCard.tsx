@@ -8,6 +8,7 @@ import {Card, Small, Soft} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
+import {inZone, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
@@ -28,7 +29,6 @@ const words = (action: string) => {
   const text = action.replaceAll('_', ' ');
   return text[0]!.toUpperCase() + text.slice(1);
 };
-const exact = (iso: string) => iso.slice(0, 19).replace('T', ' ');
 const json = (state: unknown) => (state == null ? '' : JSON.stringify(state, null, 1));
 
 export function AuditLogCard({tenant}: {tenant?: string}) {
@@ -58,7 +58,7 @@ export function AuditLogCard({tenant}: {tenant?: string}) {
         <DataTable
           label="Audit log"
           columns={[
-            {name: 'Time (UTC)', value: (row: Entry) => row.at, show: (row) => exact(row.at)},
+            {name: inZone('Time'), value: (row: Entry) => row.at, show: (row) => stamp(row.at)},
             ...(tenant ? [] : [{name: 'Tenant', value: (row: Entry) => row.tenant ?? ''}]),
             {
               name: 'By',

@@ -21,7 +21,7 @@ import {CopyButton} from '../../design/CopyButton';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
-import {time} from '../../design/format';
+import {inZone, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
@@ -143,7 +143,7 @@ function InvitationsCard({tenant}: {tenant: string}) {
             {name: 'Email', value: (row: Schemas['Invitation']) => row.email},
             {name: 'Role', value: (row) => row.role},
             {name: 'Invited by', value: (row) => row.invited_by},
-            {name: 'Valid until (UTC)', value: (row) => row.expires_at, show: (row) => time(row.expires_at)},
+            {name: inZone('Valid until'), value: (row) => row.expires_at, show: (row) => time(row.expires_at)},
             {
               name: '',
               value: () => '',

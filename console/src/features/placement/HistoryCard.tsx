@@ -6,7 +6,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
-import {day, plural, words} from '../../design/format';
+import {day, inZone, plural, stamp, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
 import {colour} from '../../design/tokens';
@@ -235,7 +235,7 @@ export function HistoryCard({tenant}: {tenant: string}) {
             columns={[
               {name: 'Provider', value: (row) => row.provider},
               {name: 'Run', value: (row) => row.run || null, number: true},
-              {name: 'Started (UTC)', value: (row) => row.at, show: (row) => row.at.slice(0, 16).replace('T', ' ')},
+              {name: inZone('Started'), value: (row) => row.at, show: (row) => stamp(row.at).slice(0, 16)},
               {name: 'Outlet', value: (row) => row.outlet},
               {name: 'Inbox', value: (row) => row.inbox, number: true},
               {name: 'Another category', value: (row) => row.other, number: true},

@@ -20,6 +20,7 @@ import {Button} from '../../design/Button';
 import {Soft} from '../../design/Card';
 import {colour, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {usePreferences} from '../session/preferences';
 import {placesFor, within} from './places';
 import {useDocs, useSearch} from './queries';
 
@@ -167,11 +168,12 @@ function Palette({close}: {close: () => void}) {
   const wanted = useLate(text.trim(), 120);
   const found = useSearch(wanted);
   const docs = useDocs();
+  const {preferences} = usePreferences();
   // While newer results are under way, older ones stay only where they fit what is typed by now.
   const isOld = wanted !== text.trim() || found.isPlaceholderData;
   const fits = (each: Schemas['Found']) => !isOld || each.name.toLowerCase().includes(text.trim().toLowerCase());
   const items = text.trim().length > 1 ? found.data?.items.filter(fits) : [];
-  const groups = groupsOf(text, tenant, items, docs.data?.searchDocs(text, 5));
+  const groups = groupsOf(text, tenant, items, docs.data?.searchDocs(text, 5), preferences.views);
   const nothing = groups.length === 0;
   return (
     <Autocomplete inputValue={text} onInputChange={setText}>
@@ -217,6 +219,7 @@ function groupsOf(
   tenant: string,
   items: Schemas['Found'][] | undefined,
   sections: {doc: string; docTitle: string; title: string; anchor: string}[] = [],
+  views: {name: string; path: string}[] = [],
 ): {title: string; rows: Row[]}[] {
   const seen = new Set<string>();
   const fresh = (rows: Row[]) => rows.filter((row) => !seen.has(row.path) && seen.add(row.path));
@@ -230,6 +233,9 @@ function groupsOf(
     }));
     groups.push({title, rows: fresh(rows)});
   }
+  const wanted = text.trim().toLowerCase();
+  const saved = views.filter((view) => view.name.toLowerCase().includes(wanted));
+  groups.push({title: 'Saved views', rows: fresh(saved.map(({path, name}) => ({path, name, about: path})))});
   const places = placesFor(text);
   for (const [kind, title] of [
     ['page', 'Pages'],

@@ -6,7 +6,7 @@ import {DoorForm} from './SignIn';
 import {Button} from '../../design/Button';
 import {Field} from '../../design/Field';
 import {Loading, Trouble} from '../../design/Notice';
-import {time} from '../../design/format';
+import {time, zoneName} from '../../design/format';
 
 export function JoinPage({secret}: {secret: string}) {
   const invitation = useInvitation(secret);
@@ -41,7 +41,11 @@ export function JoinPage({secret}: {secret: string}) {
       ? 'You will own this installation: you manage its tenants and people.'
       : `${found.invited_by} invites you to ${found.tenant_name} as ${found.role}.`;
   return (
-    <DoorForm title="Invitation" text={`${what} Valid until ${time(found.expires_at)} UTC.`} onSubmit={submit}>
+    <DoorForm
+      title="Invitation"
+      text={`${what} Valid until ${time(found.expires_at)} ${zoneName()}.`}
+      onSubmit={submit}
+    >
       {found.email ? (
         <Field label="Email address" value={found.email} autoComplete="username" isReadOnly />
       ) : (

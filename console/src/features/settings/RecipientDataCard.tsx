@@ -10,7 +10,7 @@ import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
-import {plural, time} from '../../design/format';
+import {inZone, plural, time} from '../../design/format';
 import {Notice, Trouble} from '../../design/Notice';
 
 export function RecipientDataCard({tenant}: {tenant: string}) {
@@ -114,7 +114,7 @@ export function RecipientDataCard({tenant}: {tenant: string}) {
           label="Erasures"
           columns={[
             {
-              name: 'Erased (UTC)',
+              name: inZone('Erased'),
               value: (row: Schemas['Erasure']) => row.erased_at,
               show: (row) => time(row.erased_at),
             },

@@ -11,7 +11,7 @@ import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
-import {ago, time} from '../../design/format';
+import {ago, time, zoneName} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Several} from '../../design/Several';
 import {font, space} from '../../design/tokens';
@@ -115,7 +115,7 @@ export function TokensCard({tenant}: {tenant: string}) {
           </span>
           <Small>
             Set it as RUSTGAUGE_TOKEN, or send it as Authorization: Bearer.
-            {shown.previous_until && ` The secret before is valid until ${time(shown.previous_until)} UTC.`}
+            {shown.previous_until && ` The secret before is valid until ${time(shown.previous_until)} ${zoneName()}.`}
           </Small>
         </Notice>
       )}

@@ -19,7 +19,7 @@ import {Confirm} from '../../design/Confirm';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
-import {plural} from '../../design/format';
+import {plural, zoneName} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 
@@ -195,7 +195,9 @@ function Calls({tenant, hook}: {tenant: string; hook: Webhook}) {
       {rotate.data && (
         <Notice title="New signing secret: copy it now, it is not shown again">
           <Mono>{rotate.data.secret}</Mono> <CopyButton value={rotate.data.secret}>Copy</CopyButton>
-          <span>The secret before stays valid until {time(rotate.data.previous_until)} UTC.</span>
+          <span>
+            The secret before stays valid until {time(rotate.data.previous_until)} {zoneName()}.
+          </span>
         </Notice>
       )}
       {[test, change, replay, drop, rotate].map((each, i) => each.error && <Trouble key={i} error={each.error} />)}

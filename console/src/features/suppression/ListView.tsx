@@ -17,7 +17,7 @@ import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable, type Column} from '../../design/DataTable';
 import {Field} from '../../design/Field';
-import {ago, count, time, words} from '../../design/format';
+import {ago, count, inZone, time, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -241,7 +241,7 @@ function AddressCard({tenant, address}: {tenant: string; address: string}) {
             <DataTable
               label="History"
               columns={[
-                {name: 'Time (UTC)', value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
+                {name: inZone('Time'), value: (row: Schemas['ListChange']) => row.at, show: (row) => time(row.at)},
                 {
                   name: 'Event',
                   value: (row) => row.change,

@@ -3,7 +3,7 @@ import type {Schemas} from '../../api/client';
 import {useUnsubscribes} from './queries';
 import {Card, Small} from '../../design/Card';
 import {DataTable} from '../../design/DataTable';
-import {count, time, words} from '../../design/format';
+import {count, inZone, time, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {useView} from '../../shell/view';
 
@@ -65,7 +65,7 @@ export function UnsubscribesView({tenant}: {tenant: string}) {
               {name: 'Address', value: (row: Schemas['UnsubscribeLine']) => row.address},
               {name: 'Scope', value: (row) => row.stream || 'all mail'},
               {name: 'Method', value: (row) => words(WAYS[row.way] ?? row.way)},
-              {name: 'Requested (UTC)', value: (row) => row.asked_at, show: (row) => time(row.asked_at)},
+              {name: inZone('Requested'), value: (row) => row.asked_at, show: (row) => time(row.asked_at)},
               {
                 name: 'In effect',
                 value: (row) => row.seconds,

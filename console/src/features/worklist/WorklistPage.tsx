@@ -57,7 +57,7 @@ const List = styled.ol`
     display: flex;
   }
   li > label {
-    padding: 4px 0 4px 10px;
+    padding: 4px 8px 4px 10px;
     align-self: start;
   }
   a {
@@ -155,9 +155,8 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
   const selection = useSelection(shown.map((item) => `${item.tenant}/${item.id}`));
   const act = useActs();
   /** Acts on what is selected, or else on the item that is open. */
-  const does = (what: 'acknowledge' | 'recheck') => () => {
-    const on = selection.ids.length ? selection.ids : current ? [current] : [];
-    if (may && on.length) void act.on(on, {act: what, text: '', to: ''});
+  const does = (what: 'acknowledge' | 'recheck') => (open: string) => {
+    if (may) void act.on(selection.ids.length ? selection.ids : [open], {act: what, text: '', to: ''});
   };
   useListKeys({
     ids: shown.map((item) => `${item.tenant}/${item.id}`),
@@ -166,7 +165,7 @@ export function WorklistPage({who}: {who: Schemas['Who']}) {
       void navigate({pathname: `/worklist/${path}`, search: window.location.search}, {replace: true});
       document.querySelector(`a[href^="/worklist/${path}"]`)?.scrollIntoView?.({block: 'nearest'});
     },
-    acts: {a: does('acknowledge'), r: does('recheck'), x: () => current && may && selection.toggle(current)},
+    acts: {a: does('acknowledge'), r: does('recheck'), x: (open) => may && selection.toggle(open)},
   });
   if (list.isPending) return <Loading what="the worklist" />;
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
