@@ -3,10 +3,12 @@
 import csv
 from datetime import timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
+from rust_gauge.contract.preferences import Preferences
 from rust_gauge.contract.worklist import WorkAct
 from tests.conftest import PASSWORD, Office
 from tests.rows import bounce, ndjson, row
@@ -290,4 +292,36 @@ def test_an_open_page_follows_what_happens(page: Page, office: Office, mail: str
     with office.client() as client:
         item = next(item for item in client.worklist.list(tenant=office.slug) if item.title == title)
         client.worklist.act(office.slug, item.id, WorkAct(act="acknowledge", text=""))
-    expect(first).to_contain_text("acknowledged")
+    same = page.get_by_role("list", name="Items").get_by_role("link").filter(has_text=title)  # further down by now
+    expect(same).to_contain_text("acknowledged")
+
+
+def test_a_view_is_saved_found_again_and_taken_back(page: Page, office: Office, mail: str) -> None:
+    page.goto("/flow?view=causes&days=30")
+    page.get_by_role("button", name="Views").click()
+    page.get_by_label("Save this view as").fill("Causes, a month")
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("View “Causes, a month” saved.")).to_be_visible()
+    page.goto("/")
+    expect(page.get_by_role("heading", name="Wall")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("causes, a m")
+    expect(page.locator("[role=menuitem][data-focused]")).to_contain_text("Causes, a month")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(f"{office.world.url}/flow?view=causes&days=30")
+    expect(page.get_by_role("tab", name="Causes", selected=True)).to_be_visible()
+    page.goto("/settings/account")
+    page.get_by_role("button", name="Delete view Causes, a month").click()
+    expect(page.get_by_role("table", name="Saved views")).to_be_hidden()
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_role("table", name="Saved views")).to_contain_text("Causes, a month")
+
+
+def test_moments_are_shown_in_the_persons_time_zone(page: Page, office: Office, mail: str) -> None:
+    with office.client() as client:
+        client.account.set_preferences(Preferences(time_zone="Asia/Kolkata"))
+        event = next(iter(client.events.list(office.slug)))
+    page.goto("/flow?view=trails")
+    there = event.time.astimezone(ZoneInfo("Asia/Kolkata"))
+    expect(page.get_by_role("columnheader", name="Time (Asia/Kolkata)")).to_be_visible()
+    expect(page.get_by_role("table").first).to_contain_text(f"{there:%Y-%m-%d %H:%M:%S}")

@@ -3,7 +3,9 @@ import {useMemo, useState, type ReactNode} from 'react';
 import {Input, Menu, MenuItem, MenuTrigger, Popover, TextField} from 'react-aria-components';
 import styled from 'styled-components';
 import {Button} from './Button';
+import {CheckField} from './CheckField';
 import {download, toCsv, toNdjson, type Cell} from './csv';
+import type {Selection} from './selection';
 import {useTableView} from './tableMemory';
 import {colour, font} from './tokens';
 
@@ -39,7 +41,7 @@ const Table = styled.table`
   td {
     border-bottom: 1px solid ${colour('line')};
   }
-  tr:last-child td {
+  tbody tr:last-child td {
     border-bottom: 0;
   }
   .number {
@@ -108,9 +110,11 @@ interface DataTableProps<Row> {
   id: (row: Row) => string;
   total?: Row;
   file?: string;
+  /** Rows can be chosen, for an action on all of them. */
+  selection?: Selection;
 }
 
-export function DataTable<Row>({label, columns, rows, id, total, file}: DataTableProps<Row>) {
+export function DataTable<Row>({label, columns, rows, id, total, file, selection}: DataTableProps<Row>) {
   const [view, setView] = useTableView(label);
   const [text, setText] = useState('');
   const {sort, descending} = view;
@@ -209,6 +213,17 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
         <Table aria-label={label}>
           <thead>
             <tr>
+              {selection && (
+                <td>
+                  <CheckField
+                    label={`Select all rows of ${label}`}
+                    hidden
+                    isSelected={selection.all}
+                    isIndeterminate={selection.ids.length > 0 && !selection.all}
+                    onChange={selection.toggleAll}
+                  />
+                </td>
+              )}
               {shown.map((column) =>
                 column.name === '' ? (
                   <td key="" />
@@ -233,14 +248,31 @@ export function DataTable<Row>({label, columns, rows, id, total, file}: DataTabl
           </thead>
           <tbody>
             {sorted.map((row) => (
-              <tr key={id(row)}>{cells(row)}</tr>
+              <tr key={id(row)}>
+                {selection && (
+                  <td>
+                    <CheckField
+                      label={`Select ${String(columns[0]!.value(row) ?? '')}`}
+                      hidden
+                      isSelected={selection.has(id(row))}
+                      onChange={() => selection.toggle(id(row))}
+                    />
+                  </td>
+                )}
+                {cells(row)}
+              </tr>
             ))}
             {sorted.length === 0 && rows.length > 0 && (
               <tr>
-                <td colSpan={shown.length}>No row contains “{text.trim()}”.</td>
+                <td colSpan={shown.length + (selection ? 1 : 0)}>No row contains “{text.trim()}”.</td>
               </tr>
             )}
-            {total && !words && <tr className="total">{cells(total)}</tr>}
+            {total && !words && (
+              <tr className="total">
+                {selection && <td />}
+                {cells(total)}
+              </tr>
+            )}
           </tbody>
         </Table>
       </Frame>

@@ -49,7 +49,8 @@ const Bar = styled.div`
   border: 1px solid ${colour('ink')};
   border-radius: 4px;
   font-size: 13px;
-  > b {
+  > b,
+  > button:last-child {
     padding-bottom: 5px;
   }
 `;

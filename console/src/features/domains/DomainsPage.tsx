@@ -2,7 +2,7 @@ import {useState, type FormEvent} from 'react';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddDomain, useDomains} from './queries';
+import {useAddDomain, useAuditAll, useDomains} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
@@ -13,7 +13,9 @@ import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AuditSettingsCard} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
-import {Needs} from '../../design/may';
+import {useDone} from '../../design/Done';
+import {Needs, useMay} from '../../design/may';
+import {SelectionBar, useSelection} from '../../design/selection';
 
 type Domain = Schemas['Domain'];
 type Who = Schemas['Who'];
@@ -94,6 +96,19 @@ function State({domain}: {domain: Domain}) {
 
 function TenantDomains({tenant, adding}: {tenant: Schemas['TenantRef']; adding: boolean}) {
   const domains = useDomains(tenant.slug);
+  const may = useMay();
+  const selection = useSelection(domains.data?.items.map((row) => row.name) ?? []);
+  const audit = useAuditAll(tenant.slug);
+  const tell = useDone();
+  const auditSelected = () =>
+    audit.mutate(selection.ids, {
+      onSuccess: ({audited, failed}) => {
+        tell({
+          text: `${plural(audited, 'domain')} audited.${failed.length ? ` Not audited: ${failed.join(', ')}.` : ''}`,
+        });
+        selection.clear();
+      },
+    });
   return (
     <Card
       title={tenant.name}
@@ -104,13 +119,23 @@ function TenantDomains({tenant, adding}: {tenant: Schemas['TenantRef']; adding: 
       {domains.error && <Trouble error={domains.error} again={() => void domains.refetch()} />}
       {domains.data?.items.length === 0 && <Notice title="No domains yet">Add your first domain below.</Notice>}
       {domains.data && domains.data.items.length > 0 && (
-        <DataTable
-          label={`Domains of ${tenant.name}`}
-          columns={columns}
-          rows={domains.data.items}
-          id={(row) => row.name}
-          file={`domains-${tenant.slug}.csv`}
-        />
+        <>
+          <SelectionBar selection={selection} of={`domains of ${tenant.name}`}>
+            <Button changes onPress={auditSelected} isDisabled={audit.isPending}>
+              {audit.isPending
+                ? `Auditing, ${audit.done} of ${selection.ids.length} done`
+                : `Audit ${selection.ids.length}`}
+            </Button>
+          </SelectionBar>
+          <DataTable
+            label={`Domains of ${tenant.name}`}
+            columns={columns}
+            rows={domains.data.items}
+            id={(row) => row.name}
+            file={`domains-${tenant.slug}.csv`}
+            selection={may && adding ? selection : undefined}
+          />
+        </>
       )}
       {adding && <AddDomain tenant={tenant.slug} />}
     </Card>

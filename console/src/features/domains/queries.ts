@@ -1,4 +1,5 @@
 /** Queries and changes of domains. A key begins with the resource's name, so that a change refreshes all that shows it. */
+import {useState} from 'react';
 import {queryOptions, useMutation, useQuery, useQueryClient} from '@tanstack/react-query';
 import {api, unwrap, type Schemas} from '../../api/client';
 
@@ -35,6 +36,33 @@ export function useAudit(tenant: string, name: string) {
     },
   });
 }
+
+/** Audits domains one after the other, a few at a time; says how many are done, and names those that failed. */
+export function useAuditAll(tenant: string) {
+  const queries = useQueryClient();
+  const [done, setDone] = useState(0);
+  const audit = useMutation({
+    mutationFn: async (names: string[]) => {
+      setDone(0);
+      const failed: string[] = [];
+      const waiting = [...names];
+      const work = async () => {
+        for (let name = waiting.shift(); name !== undefined; name = waiting.shift()) {
+          await unwrap(
+            api.POST('/api/v1/tenants/{tenant}/domains/{name}/audits', {params: {path: {tenant, name}}}),
+          ).catch(() => failed.push(name!));
+          setDone((now) => now + 1);
+        }
+      };
+      await Promise.all(Array.from({length: Math.min(AT_ONCE, names.length)}, work));
+      return {audited: names.length - failed.length, failed};
+    },
+    onSettled: () =>
+      Promise.all(['domains', 'audits', 'audit', 'wall'].map((key) => queries.invalidateQueries({queryKey: [key]}))),
+  });
+  return {...audit, done};
+}
+const AT_ONCE = 3; // audits that this page waits for at a time
 
 const domainQuery = (tenant: string, name: string) =>
   queryOptions({

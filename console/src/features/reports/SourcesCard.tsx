@@ -4,12 +4,17 @@ import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
+import {useDone} from '../../design/Done';
 import {count, day, plural} from '../../design/format';
+import {useMay} from '../../design/may';
 import {Notice} from '../../design/Notice';
+import {SelectionBar, useSelection} from '../../design/selection';
 import {font} from '../../design/tokens';
+import {useDecideAll} from './queries';
 import {aligned, share, VerdictMark, VERDICTS} from './verdicts';
 
 type Source = Schemas['Source'];
+const idOf = (row: Source) => `${row.verdict} ${row.name}`;
 const Why = styled.span`
   display: inline-block;
   max-width: 52ch;
@@ -64,7 +69,45 @@ const columnsWith = (open: (name: string) => void): Column<Source>[] => [
   },
 ];
 
-export function SourcesCard({overview, onOpen}: {overview: Schemas['SourceOverview']; onOpen: (name: string) => void}) {
+interface SourcesCardProps {
+  tenant: string;
+  overview: Schemas['SourceOverview'];
+  onOpen: (name: string) => void;
+}
+type Verdict = Schemas['SourceDecision']['verdict'];
+const SAID: Record<NonNullable<Verdict> | 'withdrawn', string> = {
+  not_ours: 'marked as not ours',
+  forwarded: 'marked as forwarding',
+  withdrawn: 'judged by the service again',
+};
+/** What a person decided of a source; null where the service judges. A claim is a decision of another kind. */
+const decisionOf = (row: Source): Verdict =>
+  row.decided_by && (row.verdict === 'not_ours' || row.verdict === 'forwarded') ? row.verdict : null;
+
+export function SourcesCard({tenant, overview, onOpen}: SourcesCardProps) {
+  const may = useMay();
+  const tell = useDone();
+  const decide = useDecideAll(tenant, overview.domain);
+  const selection = useSelection(overview.sources.map(idOf));
+  const mark = (verdict: Verdict) => {
+    const chosen = overview.sources.filter((row) => selection.has(idOf(row)));
+    const before = chosen.map((row) => ({source: row.name, verdict: decisionOf(row)}));
+    decide.mutate(
+      chosen.map((row) => ({source: row.name, verdict})),
+      {
+        onSuccess: ({decided, failed}) => {
+          selection.clear();
+          tell({
+            text: `${plural(decided, 'source')} ${SAID[verdict ?? 'withdrawn']}.${failed.length ? ` Not: ${failed.join(', ')}.` : ''}`,
+            undo: async () => {
+              const back = await decide.mutateAsync(before.filter((each) => !failed.includes(each.source)));
+              return `${plural(back.decided, 'source')} as before.`;
+            },
+          });
+        },
+      },
+    );
+  };
   const unknown = overview.sources.filter((each) => each.verdict === 'unknown').length;
   const failing = overview.sources.filter(fails).length;
   const notes = [
@@ -76,13 +119,27 @@ export function SourcesCard({overview, onOpen}: {overview: Schemas['SourceOvervi
       {overview.sources.length === 0 ? (
         <Notice title="No mail reported in this period">Choose a longer period.</Notice>
       ) : (
-        <DataTable
-          label={`Sources of ${overview.domain}`}
-          columns={columnsWith(onOpen)}
-          rows={overview.sources}
-          id={(row) => `${row.verdict} ${row.name}`}
-          file={`sources-${overview.domain}.csv`}
-        />
+        <>
+          <SelectionBar selection={selection} of="sources">
+            <Button changes isDisabled={decide.isPending} onPress={() => mark('not_ours')}>
+              Mark as not ours
+            </Button>
+            <Button changes isDisabled={decide.isPending} onPress={() => mark('forwarded')}>
+              Mark as forwarding
+            </Button>
+            <Button changes isDisabled={decide.isPending} onPress={() => mark(null)}>
+              Withdraw decision
+            </Button>
+          </SelectionBar>
+          <DataTable
+            label={`Sources of ${overview.domain}`}
+            columns={columnsWith(onOpen)}
+            rows={overview.sources}
+            id={idOf}
+            file={`sources-${overview.domain}.csv`}
+            selection={may ? selection : undefined}
+          />
+        </>
       )}
       {overview.not_judged > 0 && (
         <Small>{count(overview.not_judged)} addresses are not judged yet and count as unknown.</Small>

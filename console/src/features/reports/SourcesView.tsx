@@ -47,7 +47,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
           onClaimed={open}
         />
       )}
-      <SourcesCard overview={overview.data} onOpen={open} />
+      <SourcesCard tenant={tenant} overview={overview.data} onOpen={open} />
       <StreamsCard tenant={tenant} domain={name} days={days} />
       <DaysCard domain={name} days={overview.data.days} />
       <ReceiversCard domain={name} receivers={overview.data.by_receiver} />

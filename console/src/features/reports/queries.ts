@@ -117,6 +117,19 @@ export const useDecide = (tenant: string, name: string, source: string) =>
     unwrap(api.POST(`${DOMAIN}/source/decision`, {params: {path: {tenant, name}, query: {source}}, body})),
   );
 
+/** Decides about several sources, one after the other; names those that the service did not take. */
+export const useDecideAll = (tenant: string, name: string) =>
+  useChange(async (wanted: {source: string; verdict: Schemas['SourceDecision']['verdict']}[]) => {
+    const failed: string[] = [];
+    for (const {source, verdict} of wanted) {
+      const params = {path: {tenant, name}, query: {source}};
+      await unwrap(api.POST(`${DOMAIN}/source/decision`, {params, body: {verdict, note: ''}})).catch(() =>
+        failed.push(source),
+      );
+    }
+    return {decided: wanted.length - failed.length, failed};
+  });
+
 export const useSetPath = (tenant: string, name: string) =>
   useChange((body: Schemas['PathSettings']) =>
     unwrap(api.PUT(`${DOMAIN}/policy-path`, {params: {path: {tenant, name}}, body})),

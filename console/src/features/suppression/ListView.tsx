@@ -17,10 +17,13 @@ import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable, type Column} from '../../design/DataTable';
 import {Field} from '../../design/Field';
-import {ago, count, inZone, time, words} from '../../design/format';
+import {ago, count, day, inZone, time, words} from '../../design/format';
+import {useMay} from '../../design/may';
 import {Loading, Notice, Trouble} from '../../design/Notice';
+import {useSelection} from '../../design/selection';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
+import {SelectedEntries} from './SelectedEntries';
 import {change, scope, REASONS, shownAddress} from './words';
 
 type Entry = Schemas['SuppressionEntry'];
@@ -86,6 +89,8 @@ export function ListView({tenant}: {tenant: string}) {
   const list = useSuppression(tenant, listed);
   const total = useSuppressionCount(tenant, listed);
   const rows = list.data?.pages.flatMap((page) => page.items) ?? [];
+  const selection = useSelection(rows.map((row) => row.id));
+  const liftable = useMay() && shown === 'held';
   const columns: Column<Entry>[] = [
     {
       name: 'Address',
@@ -110,7 +115,7 @@ export function ListView({tenant}: {tenant: string}) {
     {
       name: 'Until',
       value: (row) => row.until ?? '',
-      show: (row) => (row.until ? time(row.until).slice(0, 11) : 'no end'),
+      show: (row) => (row.until ? <span title={time(row.until)}>{day(row.until)}</span> : 'no end'),
     },
     {
       name: 'Count',
@@ -164,13 +169,17 @@ export function ListView({tenant}: {tenant: string}) {
           (shown === 'proposed' ? (
             <Proposals tenant={tenant} rows={rows} columns={columns} />
           ) : (
-            <DataTable
-              label="Suppression list"
-              columns={columns}
-              rows={rows}
-              id={(row) => row.id}
-              file={`suppression-${tenant}.csv`}
-            />
+            <>
+              {liftable && <SelectedEntries tenant={tenant} selection={selection} rows={rows} />}
+              <DataTable
+                label="Suppression list"
+                columns={columns}
+                rows={rows}
+                id={(row) => row.id}
+                file={`suppression-${tenant}.csv`}
+                selection={liftable ? selection : undefined}
+              />
+            </>
           ))}
         {list.hasNextPage && (
           <Button onPress={() => void list.fetchNextPage()} isDisabled={list.isFetchingNextPage}>

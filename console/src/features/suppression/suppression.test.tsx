@@ -4,6 +4,7 @@ import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it} from 'vitest';
 import type {Schemas} from '../../api/client';
 import {open, serviceWith, who, withBrowserParts} from '../../testing';
+import {DoneRegion} from '../../design/Done';
 import {does, when} from './policy';
 import {PolicyEditor} from './PolicyEditor';
 import {reasonsOf} from './BeforeView';
@@ -88,7 +89,7 @@ describe('the suppression page', () => {
     await userEvent.type(await screen.findByLabelText('Reason for lifting'), 'they wrote to us');
     const lift = screen.getByRole('button', {name: /^Lift/});
     expect(lift.hasAttribute('disabled')).toBe(true);
-    await userEvent.click(screen.getByRole('checkbox'));
+    await userEvent.click(screen.getByRole('checkbox', {name: /opted in again/}));
     await userEvent.click(lift);
     expect(seen.find((each) => each.path.endsWith('/lifts'))!.body).toEqual({
       ids: ['abc.2.1.0'],
@@ -96,6 +97,32 @@ describe('the suppression page', () => {
       why: 'they wrote to us',
       despite_complaint: true,
     });
+  });
+
+  it('lifts several at once, and suppresses them again when that is undone', async () => {
+    const rows = [
+      entry({id: 'a.1', address: 'ann@tidepost.example', reason: 'manual'}),
+      entry({id: 'b.1', address: 'ben@tidepost.example', reason: 'manual'}),
+    ];
+    const seen = serviceWith({
+      ...base,
+      [`GET ${T}/suppression`]: () => ({items: rows, next: null}),
+      [`POST ${T}/suppression/lifts`]: () => ({entries: rows}),
+      [`POST ${T}/suppression`]: () => ({changed: 2, standing: 0, rejected: []}),
+    });
+    open(
+      <DoneRegion>
+        <SuppressionPage who={who} />
+      </DoneRegion>,
+    );
+    await userEvent.click(await screen.findByRole('checkbox', {name: 'Select all rows of Suppression list'}));
+    await userEvent.type(screen.getByLabelText('Reason for lifting'), 'box office, ticket 812');
+    await userEvent.click(screen.getByRole('button', {name: 'Lift 2'}));
+    expect(await screen.findByText('2 entries lifted.')).toBeTruthy();
+    await userEvent.click(screen.getByRole('button', {name: 'Undo'}));
+    expect(await screen.findByText('2 of 2 suppressed again.')).toBeTruthy();
+    const again = seen.find((each) => each.method === 'POST' && each.path.endsWith('/suppression'))!;
+    expect(again.body).toMatchObject({addresses: ['ann@tidepost.example', 'ben@tidepost.example'], reason: 'manual'});
   });
 
   it('says what to do where nothing answers to a search', async () => {
