@@ -20,9 +20,9 @@ export const toNdjson = (columns: string[], rows: Cell[][]): string =>
   rows.map((row) => JSON.stringify(Object.fromEntries(columns.map((name, i) => [name, row[i] ?? null])))).join('\n') +
   '\n';
 
-export function download(name: string, text: string, type = 'text/csv;charset=utf-8') {
+export function download(name: string, content: string | Blob, type = 'text/csv;charset=utf-8') {
   const link = document.createElement('a');
-  link.href = URL.createObjectURL(new Blob([text], {type}));
+  link.href = URL.createObjectURL(content instanceof Blob ? content : new Blob([content], {type}));
   link.download = name;
   link.click();
   URL.revokeObjectURL(link.href);

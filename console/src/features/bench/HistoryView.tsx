@@ -1,10 +1,10 @@
 /** A template over time: marks, the reading beside them, and how much of the spread goes with the path. */
-import {useState} from 'react';
 import {Link} from 'react-router';
 import {CartesianGrid, ComposedChart, Line, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {inZone, plural, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
@@ -25,7 +25,6 @@ interface HistoryProps {
 
 export function HistoryView({path, template, onOpen}: HistoryProps) {
   const found = useHistory(path, template);
-  const [table, setTable] = useState(false);
   if (found.isPending) return <Loading what="the history" />;
   if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
   const {points, examined, least, most, mean, paths, share_of_path, rules, domain, placement} = found.data;
@@ -35,11 +34,6 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
     <Card
       title={template || '(no subject)'}
       note={`${plural(points.length, 'message')} of ${domain}, ${examined} examined`}
-      actions={
-        <Button needs="viewer" onPress={() => setTable(!table)}>
-          {table ? 'Show chart' : 'Show table'}
-        </Button>
-      }
     >
       <Stack>
         {mean != null && (
@@ -50,29 +44,27 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
             )}
           </p>
         )}
-        {table ? (
-          <DataTable
-            label="Marks over time"
-            file="history.csv"
-            rows={points}
-            id={(row: Point) => String(row.id)}
-            columns={[
-              {
-                name: 'Message',
-                value: (row) => row.id,
-                show: (row) => (
-                  <Button tone="link" needs="viewer" onPress={() => onOpen(row.id)}>
-                    {row.id}
-                  </Button>
-                ),
-              },
-              {name: inZone('Arrived'), value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
-              {name: 'Mark', value: (row) => row.mark, number: true},
-              {name: 'Client', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
-              {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
-            ]}
-          />
-        ) : (
+        <ChartView
+          label="Marks over time"
+          file="history"
+          rows={points}
+          id={(row: Point) => String(row.id)}
+          columns={[
+            {
+              name: 'Message',
+              value: (row) => row.id,
+              show: (row) => (
+                <Button tone="link" needs="viewer" onPress={() => onOpen(row.id)}>
+                  {row.id}
+                </Button>
+              ),
+            },
+            {name: inZone('Arrived'), value: (row) => row.arrived_at, show: (row) => moment(row.arrived_at)},
+            {name: 'Mark', value: (row) => row.mark, number: true},
+            {name: 'Client', value: (row) => row.client_ip, show: (row) => <Whole>{row.client_ip}</Whole>},
+            {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
+          ]}
+        >
           <div role="img" aria-label="Marks over time" style={{height: 220}}>
             <ResponsiveContainer>
               <ComposedChart data={data} margin={{top: 8, right: 12, bottom: 4, left: 0}}>
@@ -114,7 +106,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
             </ResponsiveContainer>
             <Small>Mark, full line{hasReading && '; reading of the From domain on that day, dashed'}</Small>
           </div>
-        )}
+        </ChartView>
         {paths.length > 1 && (
           <DataTable
             label="Paths"

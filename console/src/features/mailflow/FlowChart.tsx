@@ -3,10 +3,9 @@ import {useState} from 'react';
 import {Line, LineChart, ReferenceArea, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import type {Schemas} from '../../api/client';
 import {useFlowDays, useShifts, type Which} from './queries';
-import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
-import {DataTable} from '../../design/DataTable';
+import {ChartView} from '../../design/ChartView';
 import {bare, count, day, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
@@ -51,7 +50,6 @@ const RATE_OF_SHIFT: Partial<Record<Shift['rate'], RateName>> = {
 
 export function FlowChart({tenant, first, which}: {tenant: string; first: string; which: Which}) {
   const [rate, setRate] = useState<RateName | 'delivered'>('permanent');
-  const [table, setTable] = useState(false);
   const flow = useFlowDays(tenant, first, which);
   const shifts = useShifts(tenant, 30);
   const about = RATES.find((each) => each.value === rate)!;
@@ -67,14 +65,13 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
       actions={
         <>
           <Choice label="Rate" value={rate} options={RATES} onChange={(value) => setRate(value as RateName)} />
-          <Button onPress={() => setTable(!table)}>{table ? 'Show charts' : 'Show table'}</Button>
         </>
       }
     >
       {flow.isPending && <Loading what="days" />}
       {flow.error && <Trouble error={flow.error} />}
-      {flow.data && table && (
-        <DataTable
+      {flow.data && (
+        <ChartView
           label="Mail by day"
           columns={[
             {name: 'Day', value: (row: Row) => row.day},
@@ -88,26 +85,25 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
           ]}
           rows={rowsOf(flow.data.series, days)}
           id={(row) => `${row.day} ${row.label}`}
-          file={`days-${tenant}.csv`}
-        />
-      )}
-      {flow.data && !table && (
-        <Plots>
-          {flow.data.series.map((each) => (
-            <Plot
-              key={each.provider}
-              series={each}
-              days={days}
-              rate={rate}
-              top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
-              stop={about.stop}
-              shifts={(shifts.data ?? []).filter(
-                (shift) =>
-                  shift.what === 'provider' && shift.name === each.provider && RATE_OF_SHIFT[shift.rate] === rate,
-              )}
-            />
-          ))}
-        </Plots>
+          file={`days-${tenant}`}
+        >
+          <Plots>
+            {flow.data.series.map((each) => (
+              <Plot
+                key={each.provider}
+                series={each}
+                days={days}
+                rate={rate}
+                top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
+                stop={about.stop}
+                shifts={(shifts.data ?? []).filter(
+                  (shift) =>
+                    shift.what === 'provider' && shift.name === each.provider && RATE_OF_SHIFT[shift.rate] === rate,
+                )}
+              />
+            ))}
+          </Plots>
+        </ChartView>
       )}
     </Card>
   );
@@ -164,7 +160,7 @@ function Plot({
   return (
     <div>
       <PlotName>
-        {series.label} <Small>{silent ? 'no reports' : `${shown(last)} last`}</Small>
+        <span data-chart-text>{series.label}</span> <Small>{silent ? 'no reports' : `${shown(last)} last`}</Small>
       </PlotName>
       <div style={{height: 92}} role="img" aria-label={`${series.label}, by day; the table has the figures`}>
         {!silent && (

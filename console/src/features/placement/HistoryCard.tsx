@@ -2,9 +2,9 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {day, inZone, plural, stamp, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
@@ -186,7 +186,6 @@ const STROKE = {other: colour('sound'), spam: colour('corroded')};
 export function HistoryCard({tenant}: {tenant: string}) {
   const [days, setDays] = useState(90);
   const [outlet, setOutlet] = useState('');
-  const [table, setTable] = useState(false);
   const history = useHistory(tenant, days, outlet);
   if (history.isPending) return <Loading what="placement over time" />;
   if (history.error) return <Trouble error={history.error} again={() => void history.refetch()} />;
@@ -219,32 +218,27 @@ export function HistoryCard({tenant}: {tenant: string}) {
             options={PERIODS.map((each) => ({value: String(each), label: `Last ${each} days`}))}
             onChange={(value) => setDays(Number(value))}
           />
-          <Button needs="viewer" onPress={() => setTable(!table)}>
-            {table ? 'Show chart' : 'Show table'}
-          </Button>
         </Row>
       }
     >
-      {table ? (
-        <Stack>
-          <DataTable
-            label="Placement over time"
-            file={`placement-history-${tenant}.csv`}
-            rows={rows}
-            id={(row) => `${row.provider} ${row.run} ${row.at}`}
-            columns={[
-              {name: 'Provider', value: (row) => row.provider},
-              {name: 'Run', value: (row) => row.run || null, number: true},
-              {name: inZone('Started'), value: (row) => row.at, show: (row) => stamp(row.at).slice(0, 16)},
-              {name: 'Outlet', value: (row) => row.outlet},
-              {name: 'Inbox', value: (row) => row.inbox, number: true},
-              {name: 'Another category', value: (row) => row.other, number: true},
-              {name: 'Spam', value: (row) => row.spam, number: true},
-              {name: 'Missing or refused', value: (row) => row.lost, number: true},
-              {name: 'Known', value: (row) => row.judged, number: true},
-              {name: 'Reading', value: (row) => row.reading, number: true},
-            ]}
-          />
+      <ChartView
+        label="Placement over time"
+        file={`placement-history-${tenant}`}
+        rows={rows}
+        id={(row) => `${row.provider} ${row.run} ${row.at}`}
+        columns={[
+          {name: 'Provider', value: (row) => row.provider},
+          {name: 'Run', value: (row) => row.run || null, number: true},
+          {name: inZone('Started'), value: (row) => row.at, show: (row) => stamp(row.at).slice(0, 16)},
+          {name: 'Outlet', value: (row) => row.outlet},
+          {name: 'Inbox', value: (row) => row.inbox, number: true},
+          {name: 'Another category', value: (row) => row.other, number: true},
+          {name: 'Spam', value: (row) => row.spam, number: true},
+          {name: 'Missing or refused', value: (row) => row.lost, number: true},
+          {name: 'Known', value: (row) => row.judged, number: true},
+          {name: 'Reading', value: (row) => row.reading, number: true},
+        ]}
+        more={
           <DataTable
             label="What else changed"
             file={`placement-changes-${tenant}.csv`}
@@ -256,8 +250,8 @@ export function HistoryCard({tenant}: {tenant: string}) {
               {name: 'What changed', value: (row) => row.text},
             ]}
           />
-        </Stack>
-      ) : (
+        }
+      >
         <Stack>
           <Strips>
             {providers.map((each) => (
@@ -267,7 +261,9 @@ export function HistoryCard({tenant}: {tenant: string}) {
             <span />
             <Dates aria-hidden>
               {[0, 1, 2, 3].map((part) => (
-                <span key={part}>{day(new Date(until - (days * (3 - part) * 86_400_000) / 3).toISOString())}</span>
+                <span key={part} data-chart-text>
+                  {day(new Date(until - (days * (3 - part) * 86_400_000) / 3).toISOString())}
+                </span>
               ))}
             </Dates>
             <span />
@@ -279,7 +275,7 @@ export function HistoryCard({tenant}: {tenant: string}) {
             records.
           </Small>
         </Stack>
-      )}
+      </ChartView>
     </Card>
   );
 }
@@ -288,7 +284,7 @@ function Provider({provider, since, until, by}: StripProps) {
   const {turn} = provider;
   return (
     <>
-      <span>{provider.label}</span>
+      <span data-chart-text>{provider.label}</span>
       <Strip provider={provider} since={since} until={until} by={by} />
       {turn ? (
         <div>

@@ -4,9 +4,9 @@ import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAx
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAhead, useRoom, type Subjected} from './queries';
-import {Button} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {count, day, factor, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
@@ -85,15 +85,10 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
   ].slice(0, 5);
   const [volume, setVolume] = useState('1');
   const [remains, setRemains] = useState<Partial<Record<Factor, number>>>({});
-  const [table, setTable] = useState(false);
   const found = useAhead(tenant, of, {volume: Number(volume), remains, days: 28});
   const changed = volume !== '1' || Object.values(remains).some((share) => share !== 1);
   return (
-    <Card
-      title="Forecast"
-      note="the next four weeks, without and with a change"
-      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>}
-    >
+    <Card title="Forecast" note="the next four weeks, without and with a change">
       <Row>
         <Choice label="Volume" value={volume} options={VOLUMES} onChange={setVolume} />
         {factors.map((name) => (
@@ -111,8 +106,8 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
       </Row>
       {found.isPending && <Loading what="the forecast" />}
       {found.error && <Trouble error={found.error} />}
-      {found.data && table && (
-        <DataTable
+      {found.data && (
+        <ChartView
           label="Forecast by day"
           columns={[
             {name: 'Day', value: (row: Schemas['ForecastDay']) => row.day},
@@ -124,10 +119,11 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
           ]}
           rows={found.data.days}
           id={(row) => row.day}
-          file={`ahead-${of.name}.csv`}
-        />
+          file={`ahead-${of.name}`}
+        >
+          <Chart days={found.data.days} changed={changed} />
+        </ChartView>
       )}
-      {found.data && !table && <Chart days={found.data.days} changed={changed} />}
       {found.data?.sound_again && (
         <p role="status">
           Sound again on <b>{day(found.data.sound_again)}</b>.

@@ -1,5 +1,4 @@
 /** A reading over time with margin and what happened, and beneath it what pulled it down. */
-import {useState} from 'react';
 import {
   Area,
   AreaChart,
@@ -14,10 +13,9 @@ import {
 } from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {Button} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
-import {DataTable} from '../../design/DataTable';
+import {ChartView} from '../../design/ChartView';
 import {day, factor} from '../../design/format';
 import {Notice} from '../../design/Notice';
 import {colour, conditions, floors} from '../../design/tokens';
@@ -73,7 +71,6 @@ export function ReadingCard({
   annotations = [],
   onDay,
 }: ReadingCardProps) {
-  const [table, setTable] = useState(false);
   const known = readings.filter((each) => each.value != null);
   return (
     <Card
@@ -82,7 +79,6 @@ export function ReadingCard({
       actions={
         <>
           <Choice label="Mailbox provider" value={provider} options={providers} onChange={onProvider} />
-          <Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>
         </>
       }
     >
@@ -90,8 +86,8 @@ export function ReadingCard({
         <Notice title="Too little mail for a reading">
           A reading needs about thirty recent messages at this provider.
         </Notice>
-      ) : table ? (
-        <DataTable
+      ) : (
+        <ChartView
           label="Readings by day"
           columns={[
             {name: 'Day', value: (row: Reading) => row.day},
@@ -111,13 +107,11 @@ export function ReadingCard({
           ]}
           rows={[...readings].reverse()}
           id={(row) => row.day}
-          file={file}
-        />
-      ) : (
-        <>
+          file={file.replace(/\.csv$/, '')}
+        >
           <Chart readings={readings} annotations={annotations} onDay={onDay} />
           <PullsOverTime readings={readings} />
-        </>
+        </ChartView>
       )}
     </Card>
   );
@@ -147,6 +141,22 @@ function byDay(annotations: Annotation[], first: string, last: string): [string,
       days.set(annotation.day, [...(days.get(annotation.day) ?? []), annotation]);
   return [...days];
 }
+/** The row of each label, so that none covers another: a label goes below one that would reach it. */
+export function labelRows(labels: [string, string][], days: string[]): Map<string, number> {
+  const rows = new Map<string, number>();
+  const ends: number[] = []; // of the last label in each row, in days
+  for (const [day, label] of [...labels].sort(([a], [b]) => a.localeCompare(b))) {
+    const half = ((label.length * LETTER + 4) / 2 / PLOT) * days.length;
+    const at = days.indexOf(day);
+    const free = ends.findIndex((end) => end <= at - half);
+    const row = free < 0 ? ends.length : free;
+    ends[row] = at + half;
+    rows.set(day, row);
+  }
+  return rows;
+}
+const LETTER = 7; // pixels, at most
+const PLOT = 560; // pixels that a plot is wide at least on a desktop
 const signs = (annotations: Annotation[]): string =>
   [...new Set(annotations.map((annotation) => SIGN[annotation.kind]))].join('');
 
@@ -169,6 +179,10 @@ function Chart({
   const tick = {fontSize: 11, fill: colour('soft')};
   const first = readings[0]!.day;
   const happened = byDay(annotations, first, readings.at(-1)!.day);
+  const rows = labelRows(
+    happened.map(([date, those]) => [date, signs(those)]),
+    readings.map((each) => each.day),
+  );
   return (
     <div
       style={{height: 230, position: 'relative'}}
@@ -214,7 +228,13 @@ function Chart({
               x={date}
               stroke={colour('soft')}
               strokeDasharray="1 3"
-              label={{value: signs(those), position: 'insideTop', fontSize: 11, fill: colour('ink')}}
+              label={{
+                value: signs(those),
+                position: 'insideTop',
+                dy: 12 * (rows.get(date) ?? 0),
+                fontSize: 11,
+                fill: colour('ink'),
+              }}
             />
           ))}
           <Tooltip
@@ -315,7 +335,7 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
       </div>
       <Legend>
         {parts.map((name, i) => (
-          <span key={name}>
+          <span key={name} data-chart-text>
             <i style={{background: colour(HUES[i]!)}} /> {name === 'rest' ? 'others' : factor(name).toLowerCase()}
           </span>
         ))}

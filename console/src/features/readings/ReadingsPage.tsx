@@ -9,6 +9,7 @@ import {type Subject} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {count, day, factor, firstDay, short} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
@@ -212,11 +213,25 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
   }));
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
-    <>
+    <ChartView
+      label="Readings compared"
+      file="readings-compared"
+      columns={[
+        {name: 'Day', value: (each: (typeof data)[number]) => each.day},
+        ...rows.map((row) => ({
+          name: row.name,
+          value: (each: (typeof data)[number]) =>
+            (each as Record<string, number | string | null | undefined>)[row.name],
+          number: true,
+        })),
+      ]}
+      rows={[...data].reverse()}
+      id={(each) => each.day}
+    >
       <div
         style={{height: 220}}
         role="img"
-        aria-label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table below holds the figures`}
+        aria-label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table has the figures`}
       >
         <ResponsiveContainer>
           <LineChart data={data} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
@@ -263,12 +278,12 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
       </div>
       <Head as="p" style={{fontSize: 12}}>
         {rows.map((row, i) => (
-          <span key={row.name} style={{color: colour(HUES[i]!)}}>
+          <span key={row.name} data-chart-text style={{color: colour(HUES[i]!)}}>
             {i % 2 ? '- - ' : '— '}
             {row.name}
           </span>
         ))}
       </Head>
-    </>
+    </ChartView>
   );
 }

@@ -9,6 +9,7 @@ import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
 import {NotesCard} from './NotesCard';
 import {PullsCard} from './PullsCard';
+import {labelRows} from './ReadingCard';
 
 withBrowserParts();
 afterEach(cleanup);
@@ -378,5 +379,32 @@ describe('the report', () => {
     expect(screen.getByText('8.6 % (86 of 1,000)')).toBeTruthy();
     expect(screen.getByText('not reported')).toBeTruthy();
     expect(screen.getByText(/Publish one/)).toBeTruthy();
+  });
+});
+
+describe('labels on the time axis', () => {
+  const days = Array.from({length: 90}, (_, n) => new Date(Date.UTC(2026, 8, 4 + n)).toISOString().slice(0, 10));
+
+  it.each([
+    [
+      [
+        ['2026-11-20', 'n'],
+        ['2026-11-27', 'so'],
+        ['2026-11-28', 's'],
+        ['2026-12-01', 'fs'],
+      ],
+      [0, 0, 1, 0],
+    ],
+    [
+      [
+        ['2026-11-20', 'n'],
+        ['2026-11-21', 'n'],
+        ['2026-11-22', 'n'],
+      ],
+      [0, 1, 2],
+    ],
+    [[], []],
+  ] as [[string, string][], number[]][])('take rows of their own where they would meet', (labels, rows) => {
+    expect([...labelRows(labels, days).values()]).toEqual(rows);
   });
 });

@@ -1,10 +1,9 @@
 /** Each day's mail by whose it is: a row of columns for each verdict on one scale of days, aligned mail filled. */
-import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {Button} from '../../design/Button';
 import {Card, Small} from '../../design/Card';
-import {DataTable, type Column} from '../../design/DataTable';
+import {ChartView} from '../../design/ChartView';
+import type {Column} from '../../design/DataTable';
 import {count, day} from '../../design/format';
 import {colour, narrow} from '../../design/tokens';
 import {aligned, VerdictMark, VERDICTS, WORDS, type Verdict} from './verdicts';
@@ -92,50 +91,40 @@ const columns: Column<Day>[] = [
 ];
 
 export function DaysCard({domain, days}: {domain: string; days: Day[]}) {
-  const [table, setTable] = useState(false);
   return (
     <Card
       title="Mail by day"
       note="filled: aligned; hatched: aligned by neither SPF nor DKIM; each row on its own scale"
-      actions={
-        <Button tone="link" onPress={() => setTable(!table)}>
-          {table ? 'Chart' : 'Table'}
-        </Button>
-      }
     >
-      {table ? (
-        <DataTable
-          label={`Mail of ${domain} by day`}
-          columns={columns}
-          rows={[...days].reverse()}
-          id={(row) => row.day}
-          file={`reported-mail-${domain}.csv`}
-        />
-      ) : (
-        <>
-          <Rows>
-            {VERDICTS.map((verdict) => {
-              const total = days.reduce((sum, each) => sum + each[verdict].messages, 0);
-              const bad = days.reduce((sum, each) => sum + each[verdict].neither, 0);
-              return (
-                <div key={verdict}>
-                  <VerdictMark verdict={verdict} />
-                  <Columns days={days} verdict={verdict} />
-                  <Small style={{textAlign: 'right'}}>
-                    {count(total)} messages
-                    <br />
-                    {count(bad)} not aligned
-                  </Small>
-                </div>
-              );
-            })}
-          </Rows>
-          <Axis>
-            <span>{days[0] && day(days[0].day)}</span>
-            <span>{days.at(-1) && day(days.at(-1)!.day)}</span>
-          </Axis>
-        </>
-      )}
+      <ChartView
+        label={`Mail of ${domain} by day`}
+        columns={columns}
+        rows={[...days].reverse()}
+        id={(row) => row.day}
+        file={`reported-mail-${domain}`}
+      >
+        <Rows>
+          {VERDICTS.map((verdict) => {
+            const total = days.reduce((sum, each) => sum + each[verdict].messages, 0);
+            const bad = days.reduce((sum, each) => sum + each[verdict].neither, 0);
+            return (
+              <div key={verdict}>
+                <VerdictMark verdict={verdict} />
+                <Columns days={days} verdict={verdict} />
+                <Small style={{textAlign: 'right'}}>
+                  {count(total)} messages
+                  <br />
+                  {count(bad)} not aligned
+                </Small>
+              </div>
+            );
+          })}
+        </Rows>
+        <Axis>
+          <span data-chart-text>{days[0] && day(days[0].day)}</span>
+          <span data-chart-text>{days.at(-1) && day(days.at(-1)!.day)}</span>
+        </Axis>
+      </ChartView>
     </Card>
   );
 }

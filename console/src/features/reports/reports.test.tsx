@@ -280,7 +280,7 @@ describe('mail by day', () => {
     const card = await screen.findByRole('region', {name: 'Mail by day'});
     expect(within(card).getByRole('img', {name: 'Ours: at most 480 messages a day'})).toBeTruthy();
     expect(within(card).getByText(/960 messages/)).toBeTruthy();
-    await userEvent.click(within(card).getByRole('button', {name: 'Table'}));
+    await userEvent.click(within(card).getByRole('button', {name: 'Show table'}));
     const table = within(card).getByRole('table', {name: 'Mail of copperline.example by day'});
     expect(within(table).getByText('2026-11-30')).toBeTruthy();
   });

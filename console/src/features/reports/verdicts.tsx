@@ -31,7 +31,7 @@ export const VerdictMark = ({verdict}: {verdict: Verdict}) => (
     <svg width="12" height="12" aria-hidden>
       <path d={MARKS[verdict]} fill={colour(COLOURS[verdict])} />
     </svg>
-    {WORDS[verdict]}
+    <span data-chart-text>{WORDS[verdict]}</span>
   </Name>
 );
 

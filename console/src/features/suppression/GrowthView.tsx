@@ -4,9 +4,9 @@ import {Area, AreaChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recha
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useGrowth} from './queries';
-import {Button} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {count, day, firstDay, percent, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
@@ -34,7 +34,6 @@ const BY = [
 export function GrowthView({tenant}: {tenant: string}) {
   const [days, setDays] = useState('90');
   const [by, setBy] = useState('reasons');
-  const [table, setTable] = useState(false);
   const growth = useGrowth(tenant, firstDay(Number(days)));
   const found = growth.data;
   const parts: Part[] = found ? (found[by as 'reasons'] ?? []) : [];
@@ -51,7 +50,6 @@ export function GrowthView({tenant}: {tenant: string}) {
               options={['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}))}
               onChange={setDays}
             />
-            <Button onPress={() => setTable(!table)}>{table ? 'Show chart' : 'Show table'}</Button>
           </>
         }
       >
@@ -62,39 +60,58 @@ export function GrowthView({tenant}: {tenant: string}) {
             Entries are added by bounces, complaints and unsubscribes.
           </Notice>
         )}
-        {found && table && <Days days={found.days} tenant={tenant} />}
-        {found && !table && found.days.some((each) => each.active > 0) && (
-          <div
-            style={{height: 220}}
-            role="img"
-            aria-label={`From ${count(found.days[0]!.active)} to ${count(found.days.at(-1)!.active)} entries`}
+        {found && found.days.some((each) => each.active > 0) && (
+          <ChartView
+            label="Active entries by day"
+            columns={[
+              {name: 'Day', value: (row: Schemas['GrowthDay']) => row.day},
+              {name: 'Added', value: (row) => row.added, number: true},
+              {name: 'Removed', value: (row) => row.removed, number: true},
+              {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
+              {name: 'Withheld', value: (row) => row.withheld, number: true},
+            ]}
+            rows={found.days}
+            id={(row) => row.day}
+            file={`suppression-days-${tenant}`}
           >
-            <ResponsiveContainer width="100%" height="100%">
-              <AreaChart data={found.days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-                <XAxis dataKey="day" tickFormatter={day} tick={{fontSize: 11}} minTickGap={40} stroke="currentColor" />
-                <YAxis
-                  tickFormatter={count}
-                  tick={{fontSize: 11}}
-                  width={52}
-                  stroke="currentColor"
-                  allowDecimals={false}
-                />
-                <Tooltip
-                  content={({payload}) =>
-                    payload?.[0] ? <DayTip day={payload[0].payload as Schemas['GrowthDay']} /> : null
-                  }
-                />
-                <Area
-                  dataKey="active"
-                  stroke={colour('rust')}
-                  fill={colour('rust')}
-                  fillOpacity={0.14}
-                  strokeWidth={1.5}
-                  isAnimationActive={false}
-                />
-              </AreaChart>
-            </ResponsiveContainer>
-          </div>
+            <div
+              style={{height: 220}}
+              role="img"
+              aria-label={`From ${count(found.days[0]!.active)} to ${count(found.days.at(-1)!.active)} entries`}
+            >
+              <ResponsiveContainer width="100%" height="100%">
+                <AreaChart data={found.days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
+                  <XAxis
+                    dataKey="day"
+                    tickFormatter={day}
+                    tick={{fontSize: 11}}
+                    minTickGap={40}
+                    stroke="currentColor"
+                  />
+                  <YAxis
+                    tickFormatter={count}
+                    tick={{fontSize: 11}}
+                    width={52}
+                    stroke="currentColor"
+                    allowDecimals={false}
+                  />
+                  <Tooltip
+                    content={({payload}) =>
+                      payload?.[0] ? <DayTip day={payload[0].payload as Schemas['GrowthDay']} /> : null
+                    }
+                  />
+                  <Area
+                    dataKey="active"
+                    stroke={colour('rust')}
+                    fill={colour('rust')}
+                    fillOpacity={0.14}
+                    strokeWidth={1.5}
+                    isAnimationActive={false}
+                  />
+                </AreaChart>
+              </ResponsiveContainer>
+            </div>
+          </ChartView>
         )}
       </Card>
       {found && (
@@ -133,22 +150,6 @@ const DayTip = ({day: each}: {day: Schemas['GrowthDay']}) => (
     <b>{day(each.day)}</b>: {count(each.active)} active, {count(each.added)} added, {count(each.removed)} removed
     {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
   </Tip>
-);
-
-const Days = ({days, tenant}: {days: Schemas['GrowthDay'][]; tenant: string}) => (
-  <DataTable
-    label="Growth by day"
-    columns={[
-      {name: 'Day', value: (row: Schemas['GrowthDay']) => row.day},
-      {name: 'Added', value: (row) => row.added, number: true},
-      {name: 'Removed', value: (row) => row.removed, number: true},
-      {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
-      {name: 'Withheld', value: (row) => row.withheld, number: true},
-    ]}
-    rows={days}
-    id={(row) => row.day}
-    file={`suppression-days-${tenant}.csv`}
-  />
 );
 
 function Saved({saved}: {saved: Schemas['SavedRates']}) {

@@ -14,7 +14,7 @@ type Entry = Schemas['SuppressionEntry'];
 const MOST = 1000; // of one request
 
 /** Entries as they were, grouped by all that one request says of them. */
-export function asNewEntries(entries: Entry[]): Schemas['NewEntries'][] {
+function asNewEntries(entries: Entry[]): Schemas['NewEntries'][] {
   const groups = new Map<string, Schemas['NewEntries']>();
   for (const entry of entries) {
     if (!entry.address) continue; // only its digest is known

@@ -8,6 +8,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {Confirm} from '../../design/Confirm';
+import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
@@ -194,42 +195,35 @@ function Overrule({tenant, plan, onDone}: {tenant: string; plan: Plan; onDone: (
 
 function Course({tenant, plan}: {tenant: string; plan: Plan}) {
   const course = useCourse(tenant, plan.name);
-  const [table, setTable] = useState(false);
   if (course.isPending) return <Loading what="the course of the plan" />;
   if (course.error) return <Trouble error={course.error} again={() => void course.refetch()} />;
   const days = course.data.days;
   if (days.length === 0) return null;
   return (
-    <Card
-      title="Course"
-      note="ceiling and messages sent by day, a scale for each provider"
-      actions={<Button onPress={() => setTable(!table)}>{table ? 'Show charts' : 'Show table'}</Button>}
-    >
-      {table ? (
-        <DataTable
-          label="Course of the plan"
-          file={`warmup-days-${plan.name}.csv`}
-          rows={[...days].reverse()}
-          id={(row) => `${row.day} ${row.provider}`}
-          columns={[
-            {name: 'Day', value: (row) => row.day},
-            {name: 'Provider', value: (row) => row.label},
-            {name: 'Step', value: (row) => row.step, number: true},
-            {name: 'Ceiling', value: (row) => row.per_day, number: true},
-            {name: 'Sent', value: (row) => row.sent, number: true},
-            {name: 'Deferred', value: (row) => row.deferred, number: true},
-            {name: 'Refused', value: (row) => row.refused, number: true},
-            {name: 'Invalid', value: (row) => row.invalid, number: true},
-            {
-              name: 'Complaints',
-              value: (row) => row.complaints ?? null,
-              show: (row) => row.complaints ?? <Small>not reported</Small>,
-              number: true,
-            },
-            {name: 'Why', value: (row) => row.why, show: (row) => <Wrap>{row.why}</Wrap>},
-          ]}
-        />
-      ) : (
+    <Card title="Course" note="ceiling and messages sent by day, a scale for each provider">
+      <ChartView
+        label="Course of the plan"
+        file={`warmup-days-${plan.name}`}
+        rows={[...days].reverse()}
+        id={(row) => `${row.day} ${row.provider}`}
+        columns={[
+          {name: 'Day', value: (row) => row.day},
+          {name: 'Provider', value: (row) => row.label},
+          {name: 'Step', value: (row) => row.step, number: true},
+          {name: 'Ceiling', value: (row) => row.per_day, number: true},
+          {name: 'Sent', value: (row) => row.sent, number: true},
+          {name: 'Deferred', value: (row) => row.deferred, number: true},
+          {name: 'Refused', value: (row) => row.refused, number: true},
+          {name: 'Invalid', value: (row) => row.invalid, number: true},
+          {
+            name: 'Complaints',
+            value: (row) => row.complaints ?? null,
+            show: (row) => row.complaints ?? <Small>not reported</Small>,
+            number: true,
+          },
+          {name: 'Why', value: (row) => row.why, show: (row) => <Wrap>{row.why}</Wrap>},
+        ]}
+      >
         <Plots>
           {plan.tracks.map((track) => (
             <Plot
@@ -240,7 +234,7 @@ function Course({tenant, plan}: {tenant: string; plan: Plan}) {
             />
           ))}
         </Plots>
-      )}
+      </ChartView>
     </Card>
   );
 }
@@ -251,7 +245,7 @@ function Plot({label, held, days}: {label: string; held: boolean; days: Schemas[
   return (
     <div>
       <PlotName>
-        {label} <Small>{held ? 'held back' : last ? `step ${last.step}` : ''}</Small>
+        <span data-chart-text>{label}</span> <Small>{held ? 'held back' : last ? `step ${last.step}` : ''}</Small>
       </PlotName>
       <div style={{height: 110}} role="img" aria-label={`${label}: ceiling and sent by day; the table has the figures`}>
         <ResponsiveContainer>
