@@ -401,7 +401,7 @@ describe('labels on the time axis', () => {
         ['2026-11-21', 'n'],
         ['2026-11-22', 'n'],
       ],
-      [0, 1, 2],
+      [0, 1, 0],
     ],
     [[], []],
   ] as [[string, string][], number[]][])('take rows of their own where they would meet', (labels, rows) => {
