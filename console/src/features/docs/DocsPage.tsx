@@ -9,7 +9,7 @@ import {Field} from '../../design/Field';
 import {Notice} from '../../design/Notice';
 import {colour, font, narrow, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
-import {anchorOf, docs, headingsOf, searchDocs} from './docs';
+import {anchorOf, docs, figures, headingsOf, searchDocs} from './docs';
 
 const Page = styled.div`
   display: grid;
@@ -195,7 +195,7 @@ const heading = (Tag: 'h2' | 'h3' | 'h4') =>
     return <Tag id={anchorOf(textOf(children))}>{children}</Tag>;
   };
 
-/** Links between pages stay within the console; pictures and other files are left to the repository. */
+/** Links between pages stay within the console; other files are left to the repository. */
 function DocLink({href = '', children}: {href?: string; children?: ReactNode}) {
   const page = /^(?:\.\/)?([a-z-]+)\.md(#.*)?$/.exec(href);
   if (page) return <Link to={`/docs/${page[1]}${page[2] ?? ''}`}>{children}</Link>;
@@ -204,4 +204,8 @@ function DocLink({href = '', children}: {href?: string; children?: ReactNode}) {
   return <>{children}</>;
 }
 
-const PARTS = {a: DocLink, img: () => null, h2: heading('h2'), h3: heading('h3'), h4: heading('h4')};
+/** Drawings are shown; screenshots of these very pages are left to the repository. */
+const Figure = ({src = '', alt = ''}: {src?: string; alt?: string}) =>
+  figures[src] ? <img src={figures[src]} alt={alt} style={{maxWidth: '100%'}} /> : null;
+
+const PARTS = {a: DocLink, img: Figure, h2: heading('h2'), h3: heading('h3'), h4: heading('h4')};

@@ -2,6 +2,13 @@
 
 const files = import.meta.glob<string>('../../../../docs/*.md', {query: '?raw', import: 'default', eager: true});
 
+/** Drawings that pages show, by their path as a page writes it. */
+export const figures: Record<string, string> = Object.fromEntries(
+  Object.entries(
+    import.meta.glob<string>('../../../../docs/figures/*.svg', {query: '?url', import: 'default', eager: true}),
+  ).map(([path, url]) => [`figures/${path.slice(path.lastIndexOf('/') + 1)}`, url]),
+);
+
 export interface Doc {
   name: string;
   title: string;
