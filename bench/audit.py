@@ -212,7 +212,7 @@ def _ask_all(questions: Sequence[DnsQuestion], port: int) -> float:
 
 @contextmanager
 def zones_served() -> Iterator[tuple[list[str], int]]:
-    """Give the names of domains that are served by the DNS stand-in, and its port."""
+    """Yield the names of domains that the DNS stand-in serves, and its port."""
     with tempfile.TemporaryDirectory(prefix="rust-gauge-zones-") as directory:
         yield from _served(Path(directory))
 

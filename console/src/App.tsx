@@ -49,7 +49,7 @@ function Inside() {
   }
   const who = session.data;
   const zone = preferences.time_zone;
-  setTimeZone(zone); // before anything below shows a moment; with another one, all of it is shown anew
+  setTimeZone(zone); // before anything below shows a moment; with another one, all of it is shown again
   return (
     <Shell key={zone} who={who}>
       {who.tenants.length === 0 ? (

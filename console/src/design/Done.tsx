@@ -36,7 +36,7 @@ const Message = styled.div`
   }
 `;
 
-/** Tells people what was done; gives nothing where there is no `DoneRegion`, as in tests of a part. */
+/** Notifies people of what was done; gives nothing where there is no `DoneRegion`, as in tests of a part. */
 export const useDone = () => useContext(Tell);
 
 export function DoneRegion({children}: {children: ReactNode}) {

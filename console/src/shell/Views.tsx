@@ -1,4 +1,4 @@
-/** Saved views: pages with what is chosen on them, under a name of one's own. */
+/** Saved views: pages with what is chosen on them, under your own names. */
 import {useState, type FormEvent} from 'react';
 import {Dialog, DialogTrigger, Popover} from 'react-aria-components';
 import {Link, useLocation} from 'react-router';
