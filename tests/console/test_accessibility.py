@@ -54,6 +54,7 @@ def test_axe_finds_nothing_on_any_page_in_either_theme(browser: Browser, office:
         viewport={"width": 1280, "height": 800}, base_url=office.world.url, bypass_csp=True, reduced_motion="reduce"
     )
     context.set_default_timeout(60_000)
+    expect.set_options(timeout=60_000)
     assert context.request.post("/api/v1/session", data={"email": office.email, "password": PASSWORD}).ok
     page = context.new_page()
     found: list[str] = []
