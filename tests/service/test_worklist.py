@@ -23,6 +23,7 @@ from rust_gauge.contract.domains import DomainChange, StreamPath
 from rust_gauge.contract.relays import RelayDescription, RelayHost, RelayLines
 from rust_gauge.contract.suppression import Sending
 from rust_gauge.contract.worklist import AlertChannel, AlertSettings, StreamPauseChange, WorkAct
+from rust_gauge.core.worklist import resolve
 from rust_gauge.service import worker
 from rust_gauge.service.readings import computation as readings
 from rust_gauge.service.runtime.context import Context, make_context
@@ -552,6 +553,27 @@ def test_actions_on_several_items_name_what_they_could_not_change_and_can_be_und
         client.worklist.act(office.slug, ids[0], WorkAct(act="reopen"))
     undone = worklist.act(context, office.tenant, ids[0], WorkAct(act="undo"), "second@d.example")
     assert undone.state == "acknowledged"
+
+
+def test_a_resolved_item_is_neither_acknowledged_nor_snoozed(office: Office, client: Client) -> None:
+    client.worklist.set_settings(office.slug, SOON)
+    mail(office, client, bad=15)
+    look(office)
+    look(office)
+    (item,) = client.worklist.list(tenant=office.slug)
+
+    def close(connection: Connection) -> None:
+        row = store_worklist.get(connection, office.tenant.id, item.id, lock=True)
+        assert row is not None
+        store_worklist.change(connection, item.id, resolve(store_worklist.item_of(row), TODAY))
+
+    office.world.context.store.transaction(close)
+    for act in (WorkAct(act="acknowledge"), WorkAct(act="snooze", text="later", until=TODAY + timedelta(days=1))):
+        done = client.worklist.act_on_all(office.slug, [item.id], act)
+        assert done.changed == []
+        assert "is resolved" in done.problems[0].what
+    after = client.worklist.get(office.slug, item.id)
+    assert (after.state, after.assigned_to) == ("resolved", "")
 
 
 @pytest.mark.parametrize(

@@ -6,7 +6,7 @@ import {Button} from '../../design/Button';
 import {CheckField} from '../../design/CheckField';
 import {useDone} from '../../design/Done';
 import {Field} from '../../design/Field';
-import {plural} from '../../design/format';
+import {count} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {SelectionBar, type Selection} from '../../design/selection';
 
@@ -42,7 +42,7 @@ export function SelectedEntries({tenant, selection, rows}: {tenant: string; sele
         onSuccess: (lifted) => {
           selection.clear();
           tell({
-            text: `${plural(lifted.entries.length, 'entry').replace('entrys', 'entries')} lifted.`,
+            text: `${count(lifted.entries.length)} ${lifted.entries.length === 1 ? 'entry' : 'entries'} lifted.`,
             undo: async () => {
               let back = 0;
               for (const group of asNewEntries(chosen)) back += (await hold.mutateAsync(group)).changed;

@@ -2,6 +2,7 @@
 import {useState} from 'react';
 import type {Schemas} from '../../api/client';
 import {useActOnAll, useMembers} from './queries';
+import {WHILE} from './WorkItemCard';
 import {Button} from '../../design/Button';
 import {Choice} from '../../design/Choice';
 import {useDone} from '../../design/Done';
@@ -20,11 +21,6 @@ const SAID: Record<Act['act'], string> = {
   undo: 'as before',
 };
 const UNDONE: Act['act'][] = ['acknowledge', 'assign', 'snooze', 'reopen'];
-const WHILE = [
-  {value: '1', label: '1 day'},
-  {value: '7', label: '1 week'},
-  {value: '30', label: '30 days'},
-];
 
 /** Acts on items by their `tenant/id`, and says what came of it. */
 export function useActs() {

@@ -51,7 +51,8 @@ const Row = styled.div`
   gap: ${space.s};
   align-items: end;
 `;
-const WHILE = [
+/** How long an item can be snoozed. */
+export const WHILE = [
   {value: '1', label: '1 day'},
   {value: '7', label: '1 week'},
   {value: '30', label: '30 days'},

@@ -341,6 +341,10 @@ def act(context: Context, tenant: TenantAccess, id: int, wanted: WorkAct, by: st
         previous = {
             "state": row.state, "until": item.until and item.until.isoformat(), "assigned_to": row.assigned_to
         }  # fmt: skip
+        if wanted.act in ("acknowledge", "snooze") and item.state is State.RESOLVED:
+            raise ServiceProblem(
+                "wrong-state", f"Item {id} is resolved", remedy="Only open items can be taken or snoozed"
+            )
         if wanted.act == "undo":
             text = _undo(connection, tenant, row, by)
         elif wanted.act == "reopen":
