@@ -143,36 +143,52 @@ def stream_sums(
 _TAKEN = f"({Count.DELIVERED.number}, {Count.BOUNCED.number}, {Count.RETURNED.number})"
 
 
-def mail_sums(connection: Connection, tenant_id: int, kind: int, since: date) -> CounterRows:
-    """Sum what was delivered, bounced and returned by subject, in the form of `counters` (kind 5: by provider)."""
+def mail_sums(
+    connection: Connection, tenant_id: int, kind: int, since: date, today: date, ids: Sequence[int] | None = None
+) -> CounterRows:
+    """Sum what was delivered, bounced and returned by subject, in the form of `counters` (kind 5: by provider). With
+    ids, of these subjects.
+    """
+    days = f"day >= {literal(since)}"
+    if ids is not None:  # the key has the day before the subject: of each day a range of subjects is read
+        listed = ", ".join(literal(since + timedelta(days=n)) for n in range((today - since).days + 1))
+        days = f"day IN ({listed}) AND part_id BETWEEN {min(ids, default=0)} AND {max(ids, default=0)}"
     sql = (
         f"SELECT part_id, 0, kind, 0, 0, GROUP_CONCAT(DATEDIFF(day, {literal(since)}), ',', n) FROM flow_sum_day "
-        f"WHERE tenant_id = {tenant_id} AND what = {kind} AND day >= {literal(since)} AND kind IN {_TAKEN} "
+        f"WHERE tenant_id = {tenant_id} AND what = {kind} AND {days} AND kind IN {_TAKEN} "
         "GROUP BY part_id, kind"
     )
     return CounterRows.of_series(raw_rows(connection, sql))
 
 
-def heard_sums(connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int]) -> CounterRows:
-    """Sum what was delivered and complained at these providers by subject, in the form of `counters`."""
+def heard_sums(
+    connection: Connection, tenant_id: int, kind: int, since: date, reporting: Sequence[int],
+    domain_ids: Sequence[int] | None = None,
+) -> CounterRows:  # fmt: skip
+    """Sum what was delivered and complained at these providers by subject, in the form of `counters`. With ids, of the
+    mail of these domains.
+    """
     column = {**_SUBJECT, t.SUM_PROVIDER: "provider_id"}[kind]
     if not reporting:
         return CounterRows.of(())
     kinds = f"({Count.DELIVERED.number}, {Count.RETURNED.number}, {Count.COMPLAINED.number})"
+    whose = _of_domains(connection, tenant_id, domain_ids)
     sql = (
         f"SELECT {column}, {REPORTING}, kind, 0, 0, GROUP_CONCAT(DATEDIFF(day, {literal(since)}), ',', n) "
-        f"FROM (SELECT {column}, kind, day, SUM(n) AS n FROM flow_day WHERE {_of_domains(connection, tenant_id)} "
+        f"FROM (SELECT {column}, kind, day, SUM(n) AS n FROM flow_day WHERE {whose} "
         f"AND day >= {literal(since)} AND provider_id IN ({', '.join(map(str, reporting))}) AND kind IN {kinds} "
         f"GROUP BY {column}, kind, day) AS days GROUP BY {column}, kind"
     )
     return CounterRows.of_series(raw_rows(connection, sql))
 
 
-def _of_domains(connection: Connection, tenant_id: int) -> str:
-    """All counters of a tenant, as a condition. Their key begins with the domain: with all of them named, only the days
-    that are asked for are read.
+def _of_domains(connection: Connection, tenant_id: int, domain_ids: Sequence[int] | None = None) -> str:
+    """All counters of a tenant, or those of some domains, as a condition. Their key begins with the domain: with all of
+    them named, only the days that are asked for are read.
     """
-    ids = connection.exec_driver_sql(f"SELECT id FROM sending_domain WHERE tenant_id = {tenant_id}").scalars()
+    ids = domain_ids
+    if ids is None:
+        ids = connection.exec_driver_sql(f"SELECT id FROM sending_domain WHERE tenant_id = {tenant_id}").scalars().all()
     return f"tenant_id = {tenant_id} AND domain_id IN ({', '.join(map(str, ids)) or '0'})"
 
 

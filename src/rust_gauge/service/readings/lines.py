@@ -1,7 +1,7 @@
 """Bounce and complaint rates of relays, streams, domains and providers against their watch and stop lines."""
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from typing import Any
@@ -22,25 +22,29 @@ from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.tables import SUM_PROVIDER
 
 _DAYS = 30  # what lies further back is forgotten by then
+_DOMAINS_AT_ONCE = 1_000  # some 4 kB each
 COUNTED_DAYS = 7  # of the counts that are shown beside an estimate
 _ATTEMPTED, _DELIVERED, _COMPLAINTS = (COUNTS.index(name) for name in ("attempted", "delivered", "complaints"))
 Rate = tuple[NDArray[np.float64], NDArray[np.float64]]  # events and mail, (days,) each
 
 
-def lines_of(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> list[LineRow]:
-    """Rates of relays, streams, domains and providers against their lines, today."""
+def lines_of(unit: UnitOfWork, tenant: TenantAccess, settings: AlertSettings) -> Iterator[LineRow]:
+    """Yield rates of relays, streams, domains and providers against their lines, today. Only the counters of some
+    domains are in memory at a time.
+    """
     connection = unit.connection
     own = _own_lines(connection, tenant)
     providers = columns_of(connection, tenant.id, unit.now.date())
-    out = []
-    for kind, subject in ((3, "relay"), (2, "stream"), (1, "domain"), (SUM_PROVIDER, "provider")):
-        names = (
-            {id: providers.label(id) for id in providers.names}
-            if kind == SUM_PROVIDER
-            else readings.names_of(connection, tenant.id, kind)
-        )
-        out += _rows(unit, tenant, kind, subject, names, own if kind == 3 else {}, settings)
-    return out
+    for kind, subject in ((3, "relay"), (2, "stream")):
+        names = readings.names_of(connection, tenant.id, kind)
+        yield from _rows(unit, tenant, kind, subject, names, own if kind == 3 else {}, settings)
+    domains = readings.names_of(connection, tenant.id, 1)
+    known = sorted(domains)
+    for start in range(0, len(known), _DOMAINS_AT_ONCE):
+        ids = known[start : start + _DOMAINS_AT_ONCE]
+        yield from _rows(unit, tenant, 1, "domain", {id: domains[id] for id in ids}, {}, settings, ids=ids)
+    labels = {id: providers.label(id) for id in providers.names}
+    yield from _rows(unit, tenant, SUM_PROVIDER, "provider", labels, {}, settings)
 
 
 def stream_relay_lines(
@@ -64,9 +68,10 @@ def is_past_since(connection: Connection, tenant: TenantAccess, row: LineRow, si
     columns = columns_of(connection, tenant.id, today)
     names = dict(columns.labels) if kind == SUM_PROVIDER else readings.names_of(connection, tenant.id, kind)
     usual, at = (BOUNCES, 0) if row.rate == BOUNCES.rate else (COMPLAINTS, 1)
-    rates = _rates(connection, tenant, kind, since, today)[at]
-    for id, name in names.items():
-        if name == row.name and id in rates:
+    ids = [id for id, name in names.items() if name == row.name]
+    rates = _rates(connection, tenant, kind, since, today, ids=ids if kind == 1 else None)[at]
+    for id in ids:
+        if id in rates:
             events, mail = rates[id]
             return bool((events.sum() + usual.usual * usual.worth) / (mail.sum() + usual.worth) > row.watch)
     return False
@@ -83,11 +88,12 @@ def _own_lines(connection: Connection, tenant: TenantAccess) -> dict[str, RelayL
 def _rows(
     unit: UnitOfWork, tenant: TenantAccess, kind: int, subject: str, names: Mapping[int, str],
     own: Mapping[str, RelayLines], settings: AlertSettings, relay_id: int | None = None,
+    ids: Sequence[int] | None = None,
 ) -> list[LineRow]:  # fmt: skip
-    """Lines of all subjects of a kind. Those with the same lines are computed together."""
+    """Lines of all subjects of a kind, or of these domains. Those with the same lines are computed together."""
     today = unit.now.date()
     since = today - timedelta(days=_DAYS)
-    rates = _rates(unit.connection, tenant, kind, since, today, relay_id)
+    rates = _rates(unit.connection, tenant, kind, since, today, relay_id, ids)
     out: dict[tuple[str, int], LineRow] = {}
     for usual, at in ((BOUNCES, 0), (COMPLAINTS, 1)):
         groups: dict[tuple[Line, bool], list[int]] = defaultdict(list)
@@ -108,16 +114,17 @@ def _rows(
 
 
 def _rates(
-    connection: Connection, tenant: TenantAccess, kind: int, since: date, today: date, relay_id: int | None = None
-) -> tuple[dict[int, Rate], dict[int, Rate]]:
+    connection: Connection, tenant: TenantAccess, kind: int, since: date, today: date, relay_id: int | None = None,
+    ids: Sequence[int] | None = None,
+) -> tuple[dict[int, Rate], dict[int, Rate]]:  # fmt: skip
     """Return by subject: bounces of all mail, complaints of the mail at providers that report them. With a relay: by
-    stream.
+    stream. With ids: of these domains.
     """
     reporting = sorted(flow.reporting_providers(connection, today - flow.REPORTS_WITHIN))
     if relay_id is None:
         # By the sums of a subject alone where they serve: a look goes over all of a tenant's mail.
-        all_mail = reading_counters.mail_sums(connection, tenant.id, kind, since)
-        reported = reading_counters.heard_sums(connection, tenant.id, kind, since, reporting)
+        all_mail = reading_counters.mail_sums(connection, tenant.id, kind, since, today, ids)
+        reported = reading_counters.heard_sums(connection, tenant.id, kind, since, reporting, ids)
     else:
         all_mail = reading_counters.stream_sums(connection, tenant.id, relay_id, since, reporting)
         reported = all_mail.where(all_mail.provider == reading_counters.REPORTING)

@@ -494,7 +494,7 @@ def show_lines(context: Context, tenant: TenantAccess) -> list[LineRow]:
     """Bounce and complaint rates against their lines, today, what is nearest to its line first."""
 
     def read(unit: UnitOfWork) -> list[LineRow]:
-        return lines.lines_of(unit, tenant, settings_of(unit.connection, tenant.id))
+        return list(lines.lines_of(unit, tenant, settings_of(unit.connection, tenant.id)))
 
     rows = context.unit(tenant.id, read)
     return sorted(rows, key=lambda row: (-row.stop_chance, -row.watch_chance, -row.estimate / row.watch))
