@@ -4027,30 +4027,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tenants/{tenant}/reports": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Get Report
-         * @description Return the report: a period of days, and as many before it.
-         */
-        get: operations["get_report"];
-        put?: never;
-        /**
-         * Send Report
-         * @description Send the report now to the people in the alert settings.
-         */
-        post: operations["send_report"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/tenants/{tenant}/notifications": {
         parameters: {
             query?: never;
@@ -4110,6 +4086,126 @@ export interface paths {
          */
         post: operations["resume_stream"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report
+         * @description Return the report: a period of days, and as many before it.
+         */
+        get: operations["get_report"];
+        put?: never;
+        /**
+         * Send Report
+         * @description Send the report now to the people in the alert settings.
+         */
+        post: operations["send_report"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/report-style": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report Style
+         * @description Return the look of the tenant's reports.
+         */
+        get: operations["get_report_style"];
+        /**
+         * Set Report Style
+         * @description Replace the look of the tenant's reports. The logo has a route of its own and stays.
+         */
+        put: operations["set_report_style"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/report-logo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Report Logo
+         * @description Return the logo as a PNG.
+         */
+        get: operations["get_report_logo"];
+        /**
+         * Set Report Logo
+         * @description Upload a logo, PNG or JPEG, of at most 512 KiB. It is stored as a PNG of at most 480 × 144 pixels.
+         */
+        put: operations["set_report_logo"];
+        post?: never;
+        /**
+         * Delete Report Logo
+         * @description Delete the logo. Reports show the name of their sender instead.
+         */
+        delete: operations["delete_report_logo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/report-shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Report Shares
+         * @description List the links that share a report, newest first. Their addresses are not stored and cannot be shown again.
+         */
+        get: operations["list_report_shares"];
+        put?: never;
+        /**
+         * Add Report Share
+         * @description Share the report of a period by a link that needs no account. The report stays as it is now.
+         */
+        post: operations["add_report_share"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tenants/{tenant}/report-shares/{share}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Delete Report Share
+         * @description Revoke a link: it opens nothing any more.
+         */
+        delete: operations["delete_report_share"];
         options?: never;
         head?: never;
         patch?: never;
@@ -11650,6 +11746,50 @@ export interface components {
             private_key: string;
         };
         /**
+         * MadeReportShare
+         * @description A new link with its address, which is shown only now.
+         * @example {
+         *       "id": 1,
+         *       "title": "2 SPF records on copperline.example",
+         *       "note": "text",
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "opened": 1,
+         *       "opened_at": "2026-11-20T08:00:00Z",
+         *       "url": "https://desk.glasswort.example/hook"
+         *     }
+         */
+        MadeReportShare: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Note */
+            note: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Opened
+             * @description How often
+             */
+            opened: number;
+            /** Opened At */
+            opened_at: string | null;
+            /** Url */
+            url: string;
+        };
+        /**
          * MadeShare
          * @description A new link with its address.
          * @example {
@@ -12921,6 +13061,39 @@ export interface components {
              * @default api
              */
             source: string;
+        };
+        /**
+         * NewReportShare
+         * @description What to share, for how long, and a note for yourself.
+         * @example {
+         *       "days": 7,
+         *       "last": "2026-11-20",
+         *       "valid_days": 30,
+         *       "note": ""
+         *     }
+         */
+        NewReportShare: {
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+            /**
+             * Last
+             * @description Last day, UTC; default: today
+             */
+            last?: string | null;
+            /**
+             * Valid Days
+             * @description Days until the link expires
+             * @default 30
+             */
+            valid_days: number;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * NewRun
@@ -15052,6 +15225,30 @@ export interface components {
         Page_ReplyPattern_: {
             /** Items */
             items: components["schemas"]["ReplyPattern"][];
+            /** Next */
+            next?: string | null;
+        };
+        /**
+         * Page[ReportShare]
+         * @example {
+         *       "items": [
+         *         {
+         *           "id": 1,
+         *           "title": "2 SPF records on copperline.example",
+         *           "note": "text",
+         *           "created_by": "text",
+         *           "created_at": "2026-11-20T08:00:00Z",
+         *           "expires_at": "2026-11-20T08:00:00Z",
+         *           "opened": 1,
+         *           "opened_at": "2026-11-20T08:00:00Z"
+         *         }
+         *       ],
+         *       "next": "text"
+         *     }
+         */
+        Page_ReportShare_: {
+            /** Items */
+            items: components["schemas"]["ReportShare"][];
             /** Next */
             next?: string | null;
         };
@@ -19837,11 +20034,125 @@ export interface components {
         };
         /**
          * Report
-         * @description A report on a period, as text and as a page: the readings of each domain, what was resolved, what comes next.
+         * @description A report on a period, as data, as text and as a page: figures, readings, what was resolved, what comes next.
          * @example {
          *       "title": "2 SPF records on copperline.example",
          *       "text": "The list was cleaned",
-         *       "html": "text"
+         *       "html": "text",
+         *       "tenant": "glasswort",
+         *       "first": "2026-11-20",
+         *       "last": "2026-11-20",
+         *       "days": 1,
+         *       "figures": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "label": "Tidepost",
+         *           "count": 1,
+         *           "before": 1,
+         *           "rate": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "rate_before": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "better": true
+         *         }
+         *       ],
+         *       "by_day": [
+         *         {
+         *           "day": "2026-11-20",
+         *           "delivered": 1,
+         *           "bounced": 1
+         *         }
+         *       ],
+         *       "domains": [
+         *         {
+         *           "name": "news.glasswort.example",
+         *           "start": 0.5,
+         *           "end": 0.5,
+         *           "change": 1,
+         *           "condition": "text",
+         *           "factor": "text",
+         *           "trend": [
+         *             0.5
+         *           ]
+         *         }
+         *       ],
+         *       "domains_left_out": 0,
+         *       "providers": [
+         *         {
+         *           "provider": "tidepost.example",
+         *           "label": "Tidepost",
+         *           "delivered": 1,
+         *           "before": 1,
+         *           "bounces": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "delays": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "complaints": {
+         *             "value": 0.5,
+         *             "low": 0.5,
+         *             "high": 0.5,
+         *             "count": 1,
+         *             "total": 1
+         *           },
+         *           "reports_complaints": true
+         *         }
+         *       ],
+         *       "received": [
+         *         {
+         *           "domain": "news.glasswort.example",
+         *           "ours": 1,
+         *           "aligned": 1,
+         *           "ours_before": 1,
+         *           "aligned_before": 1,
+         *           "unknown": 1,
+         *           "forwarded": 1,
+         *           "not_ours": 1,
+         *           "refused": 1
+         *         }
+         *       ],
+         *       "resolved": [
+         *         {
+         *           "title": "2 SPF records on copperline.example",
+         *           "text": "The list was cleaned",
+         *           "level": "text",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "resolved_at": "2026-11-20T08:00:00Z",
+         *           "remedy": "",
+         *           "record": ""
+         *         }
+         *       ],
+         *       "next": [
+         *         {
+         *           "title": "2 SPF records on copperline.example",
+         *           "text": "The list was cleaned",
+         *           "level": "text",
+         *           "since": "2026-11-20T08:00:00Z",
+         *           "resolved_at": "2026-11-20T08:00:00Z",
+         *           "remedy": "",
+         *           "record": ""
+         *         }
+         *       ],
+         *       "open": 1
          *     }
          */
         Report: {
@@ -19851,67 +20162,54 @@ export interface components {
             text: string;
             /**
              * Html
-             * @description Complete HTML document with its picture; loads nothing else
+             * @description Complete HTML document with its charts and logo; loads nothing else, runs no script
              */
             html: string;
-        };
-        /**
-         * ReportDay
-         * @description A day of a domain's mail by whose it is.
-         * @example {
-         *       "day": "2026-11-20",
-         *       "ours": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "forwarded": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "unknown": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "not_ours": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       }
-         *     }
-         */
-        ReportDay: {
+            /** Tenant */
+            tenant: string;
             /**
-             * Day
+             * First
              * Format: date
              */
-            day: string;
-            ours: components["schemas"]["SourceMail"];
-            forwarded: components["schemas"]["SourceMail"];
-            unknown: components["schemas"]["SourceMail"];
-            not_ours: components["schemas"]["SourceMail"];
+            first: string;
+            /**
+             * Last
+             * Format: date
+             */
+            last: string;
+            /** Days */
+            days: number;
+            /** Figures */
+            figures: components["schemas"]["ReportFigure"][];
+            /**
+             * By Day
+             * @description Days of both periods, the older one first
+             */
+            by_day: components["schemas"]["rust_gauge__contract__client_reports__ReportDay"][];
+            /** Domains */
+            domains: components["schemas"]["ReportDomain"][];
+            /**
+             * Domains Left Out
+             * @description Domains with higher readings that the report does not show
+             * @default 0
+             */
+            domains_left_out: number;
+            /** Providers */
+            providers: components["schemas"]["ReportProvider"][];
+            /** Received */
+            received: components["schemas"]["ReportReceived"][];
+            /** Resolved */
+            resolved: components["schemas"]["ReportWork"][];
+            /**
+             * Next
+             * @description The most urgent open items
+             */
+            next: components["schemas"]["ReportWork"][];
+            /**
+             * Open
+             * @description Open items on the last day
+             */
+            open: number;
         };
         /**
          * ReportDetails
@@ -20070,6 +20368,89 @@ export interface components {
             has_original: boolean;
         };
         /**
+         * ReportDomain
+         * @description A domain's reading before the first day and on the last. `trend`: readings by day of both periods.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "start": 0.5,
+         *       "end": 0.5,
+         *       "change": 1,
+         *       "condition": "text",
+         *       "factor": "text",
+         *       "trend": [
+         *         0.5
+         *       ]
+         *     }
+         */
+        ReportDomain: {
+            /** Name */
+            name: string;
+            /** Start */
+            start: number | null;
+            /** End */
+            end: number | null;
+            /**
+             * Change
+             * @description Of the rounded values
+             */
+            change: number | null;
+            /** Condition */
+            condition: string;
+            /**
+             * Factor
+             * @description What takes most off the reading, and where; empty if nothing does
+             */
+            factor: string;
+            /** Trend */
+            trend: (number | null)[];
+        };
+        /**
+         * ReportFigure
+         * @description A figure of the period beside that of the period before. `rate` is absent where there was nothing to count.
+         * @example {
+         *       "name": "news.glasswort.example",
+         *       "label": "Tidepost",
+         *       "count": 1,
+         *       "before": 1,
+         *       "rate": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "rate_before": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "better": true
+         *     }
+         */
+        ReportFigure: {
+            /**
+             * Name
+             * @description delivered, bounces, delays or complaints
+             */
+            name: string;
+            /** Label */
+            label: string;
+            /** Count */
+            count: number;
+            /** Before */
+            before: number;
+            /** @description Share of the messages that it was counted of */
+            rate?: components["schemas"]["Rate"] | null;
+            rate_before?: components["schemas"]["Rate"] | null;
+            /**
+             * Better
+             * @description Than before; absent where the intervals of both overlap
+             */
+            better?: boolean | null;
+        };
+        /**
          * ReportFilesRequest
          * @description Reports of receivers in one file: a zip or tar archive of many, or one that is large.
          * @example {
@@ -20085,6 +20466,70 @@ export interface components {
             name: string;
         };
         /**
+         * ReportLogo
+         * @description A logo as it is stored: a PNG without metadata.
+         * @example {
+         *       "width": 1,
+         *       "height": 1,
+         *       "octets": 1
+         *     }
+         */
+        ReportLogo: {
+            /** Width */
+            width: number;
+            /** Height */
+            height: number;
+            /** Octets */
+            octets: number;
+        };
+        /**
+         * ReportProvider
+         * @description Mail at one mailbox provider. A rate is absent where there was no mail, complaints where none are reported.
+         * @example {
+         *       "provider": "tidepost.example",
+         *       "label": "Tidepost",
+         *       "delivered": 1,
+         *       "before": 1,
+         *       "bounces": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "delays": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "complaints": {
+         *         "value": 0.5,
+         *         "low": 0.5,
+         *         "high": 0.5,
+         *         "count": 1,
+         *         "total": 1
+         *       },
+         *       "reports_complaints": true
+         *     }
+         */
+        ReportProvider: {
+            /** Provider */
+            provider: string;
+            /** Label */
+            label: string;
+            /** Delivered */
+            delivered: number;
+            /** Before */
+            before: number;
+            bounces: components["schemas"]["Rate"] | null;
+            delays: components["schemas"]["Rate"] | null;
+            complaints: components["schemas"]["Rate"] | null;
+            /** Reports Complaints */
+            reports_complaints: boolean;
+        };
+        /**
          * ReportReason
          * @description Why a receiver did not apply the policy, with its own words.
          * @example {
@@ -20097,6 +20542,47 @@ export interface components {
             kind: string;
             /** Comment */
             comment: string;
+        };
+        /**
+         * ReportReceived
+         * @description What receivers reported of a domain (RFC 7489 §7.2): messages by who sent them.
+         * @example {
+         *       "domain": "news.glasswort.example",
+         *       "ours": 1,
+         *       "aligned": 1,
+         *       "ours_before": 1,
+         *       "aligned_before": 1,
+         *       "unknown": 1,
+         *       "forwarded": 1,
+         *       "not_ours": 1,
+         *       "refused": 1
+         *     }
+         */
+        ReportReceived: {
+            /** Domain */
+            domain: string;
+            /** Ours */
+            ours: number;
+            /**
+             * Aligned
+             * @description Of ours
+             */
+            aligned: number;
+            /** Ours Before */
+            ours_before: number;
+            /** Aligned Before */
+            aligned_before: number;
+            /** Unknown */
+            unknown: number;
+            /** Forwarded */
+            forwarded: number;
+            /** Not Ours */
+            not_ours: number;
+            /**
+             * Refused
+             * @description Of those that are not ours
+             */
+            refused: number;
         };
         /**
          * ReportRecord
@@ -20196,6 +20682,47 @@ export interface components {
             original_days: number;
         };
         /**
+         * ReportShare
+         * @description A link that opens one report without an account. The report stays as it was when the link was made.
+         * @example {
+         *       "id": 1,
+         *       "title": "2 SPF records on copperline.example",
+         *       "note": "text",
+         *       "created_by": "text",
+         *       "created_at": "2026-11-20T08:00:00Z",
+         *       "expires_at": "2026-11-20T08:00:00Z",
+         *       "opened": 1,
+         *       "opened_at": "2026-11-20T08:00:00Z"
+         *     }
+         */
+        ReportShare: {
+            /** Id */
+            id: number;
+            /** Title */
+            title: string;
+            /** Note */
+            note: string;
+            /** Created By */
+            created_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Opened
+             * @description How often
+             */
+            opened: number;
+            /** Opened At */
+            opened_at: string | null;
+        };
+        /**
          * ReportSignature
          * @description A DKIM signature as the receiver judged it.
          * @example {
@@ -20211,6 +20738,70 @@ export interface components {
             selector: string;
             /** Result */
             result: string;
+        };
+        /**
+         * ReportStyle
+         * @description The look of a tenant's reports.
+         * @example {
+         *       "sender": "",
+         *       "colour": "#2F7F76",
+         *       "closing": ""
+         *     }
+         */
+        ReportStyle: {
+            /**
+             * Sender
+             * @description Whose report it is, shown at the top; empty: the installation's tenant name alone
+             * @default
+             */
+            sender: string;
+            /**
+             * Colour
+             * @description Of headings and lines; readable on white (contrast of 4.5 to 1 or more)
+             * @default #2F7F76
+             */
+            colour: string;
+            /**
+             * Closing
+             * @description Text at the end, for example whom to ask
+             * @default
+             */
+            closing: string;
+        };
+        /**
+         * ReportStyleShown
+         * @description The look with its logo, if there is one.
+         * @example {
+         *       "sender": "",
+         *       "colour": "#2F7F76",
+         *       "closing": "",
+         *       "logo": {
+         *         "width": 1,
+         *         "height": 1,
+         *         "octets": 1
+         *       }
+         *     }
+         */
+        ReportStyleShown: {
+            /**
+             * Sender
+             * @description Whose report it is, shown at the top; empty: the installation's tenant name alone
+             * @default
+             */
+            sender: string;
+            /**
+             * Colour
+             * @description Of headings and lines; readable on white (contrast of 4.5 to 1 or more)
+             * @default #2F7F76
+             */
+            colour: string;
+            /**
+             * Closing
+             * @description Text at the end, for example whom to ask
+             * @default
+             */
+            closing: string;
+            logo?: components["schemas"]["ReportLogo"] | null;
         };
         /**
          * ReportSummary
@@ -20306,6 +20897,45 @@ export interface components {
             passed: number;
             /** Oddities */
             oddities: string[];
+        };
+        /**
+         * ReportWork
+         * @description An incident that was resolved, or what to do next.
+         * @example {
+         *       "title": "2 SPF records on copperline.example",
+         *       "text": "The list was cleaned",
+         *       "level": "text",
+         *       "since": "2026-11-20T08:00:00Z",
+         *       "resolved_at": "2026-11-20T08:00:00Z",
+         *       "remedy": "",
+         *       "record": ""
+         *     }
+         */
+        ReportWork: {
+            /** Title */
+            title: string;
+            /** Text */
+            text: string;
+            /** Level */
+            level: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Resolved At */
+            resolved_at?: string | null;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+            /**
+             * Record
+             * @description Record to publish
+             * @default
+             */
+            record: string;
         };
         /**
          * ReportedDomain
@@ -23014,7 +23644,7 @@ export interface components {
             /** Sources */
             sources: components["schemas"]["Source"][];
             /** Days */
-            days: components["schemas"]["ReportDay"][];
+            days: components["schemas"]["rust_gauge__contract__receiver_reports__ReportDay"][];
             /** Unknown Names */
             unknown_names: components["schemas"]["UnknownName"][];
             /** By Receiver */
@@ -27605,6 +28235,87 @@ export interface components {
              * @default
              */
             digest: string;
+        };
+        /**
+         * ReportDay
+         * @description Messages of one day, UTC.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "delivered": 1,
+         *       "bounced": 1
+         *     }
+         */
+        rust_gauge__contract__client_reports__ReportDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Delivered */
+            delivered: number;
+            /**
+             * Bounced
+             * @description Permanent and transient bounces
+             */
+            bounced: number;
+        };
+        /**
+         * ReportDay
+         * @description A day of a domain's mail by whose it is.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "forwarded": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "unknown": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "not_ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       }
+         *     }
+         */
+        rust_gauge__contract__receiver_reports__ReportDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            ours: components["schemas"]["SourceMail"];
+            forwarded: components["schemas"]["SourceMail"];
+            unknown: components["schemas"]["SourceMail"];
+            not_ours: components["schemas"]["SourceMail"];
         };
         /**
          * NewEvent
@@ -58260,238 +58971,6 @@ export interface operations {
             };
         };
     };
-    get_report: {
-        parameters: {
-            query?: {
-                days?: number;
-                /** @description Last day, UTC; default: today */
-                last?: string | null;
-            };
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Report"];
-                };
-            };
-            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not signed in; Address and password do not match; Code of the second factor required */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not found; No matching message arrived */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many attempts; Too many requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    send_report: {
-        parameters: {
-            query?: {
-                days?: number;
-                /** @description Last day, UTC; default: today */
-                last?: string | null;
-            };
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not signed in; Address and password do not match; Code of the second factor required */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not found; No matching message arrived */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unsupported content type */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many attempts; Too many requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     list_notifications: {
         parameters: {
             query?: never;
@@ -58841,6 +59320,1188 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Page_StreamPause_"];
                 };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report: {
+        parameters: {
+            query?: {
+                days?: number;
+                /** @description Last day, UTC; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_report: {
+        parameters: {
+            query?: {
+                days?: number;
+                /** @description Last day, UTC; default: today */
+                last?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report_style: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleShown"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_report_style: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportStyle"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleShown"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_report_logo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows, as they are read */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_report_logo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "image/png": string;
+                "image/jpeg": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportStyleShown"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_report_logo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_report_shares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ReportShare_"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_report_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportShare"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeReportShare"];
+                };
+            };
+            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in; Address and password do not match; Code of the second factor required */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found; No matching message arrived */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody else is left; Already exists; Changed since you loaded it; Not possible in this state; Confirmation required */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported content type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts; Too many requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Update refused by the name server; Message not sent; Not signed in by the issuer */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_report_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                share: number;
+                /** @description The tenant's slug */
+                tenant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
             400: {

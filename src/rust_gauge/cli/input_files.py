@@ -37,8 +37,12 @@ def read_octets(name: str, most: int) -> bytes:
     except OSError as error:
         raise UsageError(f"{name} cannot be read: {error.strerror}") from None
     if len(raw) > most:
-        raise UsageError(f"{name} is larger than {most // 1024 // 1024} MB")
+        raise UsageError(f"{name} is larger than {_size(most)}")
     return raw
+
+
+def _size(octets: int) -> str:
+    return f"{octets // 1024 // 1024} MB" if octets >= 1024 * 1024 else f"{octets // 1024} kB"
 
 
 def _check_encoding(file: BinaryIO, name: str) -> None:

@@ -191,11 +191,3 @@ class LineRow(Model):
     own: bool = Field(False, description="Lines of the relay itself")
     next: Literal["", "watch", "stop"] = Field("", description="Next line to be crossed at the current pace")
     next_on: date | None = Field(None, description="Day at that pace; at most three days ahead")
-
-
-class Report(Model):
-    """A report on a period, as text and as a page: the readings of each domain, what was resolved, what comes next."""
-
-    title: str
-    text: str
-    html: str = Field(description="Complete HTML document with its picture; loads nothing else")

@@ -8,6 +8,8 @@ from rust_gauge.service.bench import routes as bench
 from rust_gauge.service.changes import routes as changes
 from rust_gauge.service.checklist import routes as checklist
 from rust_gauge.service.clearance import routes as clearance
+from rust_gauge.service.client_reports import pages as shared_reports
+from rust_gauge.service.client_reports import routes as client_reports
 from rust_gauge.service.domains import pages as confirmation
 from rust_gauge.service.domains import routes as domains
 from rust_gauge.service.feeds import routes as feeds
@@ -53,6 +55,7 @@ ROUTERS = (
     checklist.router,
     receiver_reports.router,
     worklist.router,
+    client_reports.router,
     suppression.router,
     clearance.router,
     unsubscribes.router,
@@ -62,6 +65,7 @@ ROUTERS = (
     confirmation.router,
     policies.router,
     shared.router,
+    shared_reports.router,
     unsubscribe.router,
 )
 

@@ -15,6 +15,7 @@ from rust_gauge.service.accounts import installation
 from rust_gauge.service.assays import learning
 from rust_gauge.service.bench import examining, trays
 from rust_gauge.service.clearance import list_checks, list_cuts
+from rust_gauge.service.client_reports import mailing
 from rust_gauge.service.domains import audits, batches, proofs
 from rust_gauge.service.feeds import feeds
 from rust_gauge.service.jobs import jobs as service_jobs
@@ -34,7 +35,7 @@ from rust_gauge.service.suppression import editing, imports, matching, policy_tr
 from rust_gauge.service.verification import following, new_recipients
 from rust_gauge.service.warmup import judging
 from rust_gauge.service.webhooks import webhooks
-from rust_gauge.service.worklist import items, notifications, reports
+from rust_gauge.service.worklist import items, notifications
 from rust_gauge.store import jobs
 from rust_gauge.store.engine import StoreError
 from rust_gauge.store.jobs import Job
@@ -78,7 +79,7 @@ KINDS: dict[str, Handler] = {
     "held": computation.run_held,
     "worklist": items.run_look,
     "notification": notifications.run_notification,
-    "report": reports.run_report,
+    "report": mailing.run_report,
     "audit": _audit,
     "batch": batches.run_batch,
     "watch": _watch,
@@ -150,7 +151,7 @@ def tick(context: Context) -> None:
     computation.ask_for_stale(context)
     settings.ask_after_upgrades(context)
     items.ask_for_looks(context)
-    reports.ask_for_due(context)
+    mailing.ask_for_due(context)
     audits.ask_for_due(context)
     proofs.look_at_due(context)
     webhooks.forget_old(context)

@@ -32,6 +32,22 @@ class FeedColumns(TypedDict, total=False):
     created_at: datetime
 
 
+class ReportShareColumns(TypedDict, total=False):
+    """Columns of `report_share`."""
+
+    id: int
+    tenant_id: int
+    token_digest: bytes
+    title: str
+    note: str
+    page: bytes
+    created_by: str
+    created_at: datetime
+    expires_at: datetime
+    opened: int
+    opened_at: datetime | None
+
+
 class TrayColumns(TypedDict, total=False):
     """Columns of `tray`."""
 

@@ -7,12 +7,19 @@ from datetime import date
 from rust_gauge.client.asynchronous.part import Part
 from rust_gauge.client.calls import worklist as calls
 from rust_gauge.contract.checklist import Checklist
+from rust_gauge.contract.client_reports import (
+    MadeReportShare,
+    NewReportShare,
+    Report,
+    ReportShare,
+    ReportStyle,
+    ReportStyleShown,
+)
 from rust_gauge.contract.worklist import (
     AlertSettings,
     ChannelTest,
     LineRow,
     Notification,
-    Report,
     StreamPause,
     StreamPauseChange,
     WorkAct,
@@ -76,12 +83,40 @@ class Worklist(Part):
         return await self._client.send(calls.checklist(tenant))
 
     async def report(self, tenant: str, *, days: int = 7, last: date | None = None) -> Report:
-        """Return the report of a period: its text, and a self-contained HTML page."""
+        """Return the report of a period: its values, its text, and a self-contained HTML page."""
         return await self._client.send(calls.get_report(tenant, days, last))
 
     async def send_report(self, tenant: str, *, days: int = 7, last: date | None = None) -> None:
         """Send the report of a period now to the people in the alert settings."""
         await self._client.send(calls.send_report(tenant, days, last))
+
+    async def report_style(self, tenant: str) -> ReportStyleShown:
+        """Return the look of the tenant's reports."""
+        return await self._client.send(calls.get_report_style(tenant))
+
+    async def set_report_style(self, tenant: str, style: ReportStyle) -> ReportStyleShown:
+        """Replace the look of the tenant's reports; the logo stays."""
+        return await self._client.send(calls.set_report_style(tenant, style))
+
+    async def set_report_logo(self, tenant: str, octets: bytes) -> ReportStyleShown:
+        """Upload a logo: a PNG or JPEG picture of at most 512 KiB."""
+        return await self._client.send(calls.set_report_logo(tenant, octets))
+
+    async def delete_report_logo(self, tenant: str) -> None:
+        """Delete the logo."""
+        await self._client.send(calls.delete_report_logo(tenant))
+
+    async def report_shares(self, tenant: str) -> builtins.list[ReportShare]:
+        """Return the links that share a report, newest first."""
+        return (await self._client.send(calls.list_report_shares(tenant))).items
+
+    async def add_report_share(self, tenant: str, new: NewReportShare) -> MadeReportShare:
+        """Share the report of a period by a link that needs no account. Its address is returned only now."""
+        return await self._client.send(calls.add_report_share(tenant, new))
+
+    async def delete_report_share(self, tenant: str, id: int) -> None:
+        """Revoke a link."""
+        await self._client.send(calls.delete_report_share(tenant, id))
 
     async def notifications(self, tenant: str) -> builtins.list[Notification]:
         """Return the latest notifications and their delivery."""

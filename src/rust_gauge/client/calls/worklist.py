@@ -3,8 +3,18 @@
 from collections.abc import Sequence
 from datetime import date
 
+from pydantic import TypeAdapter
+
 from rust_gauge.client.calls.call import Call, make_call, repeatable, tenant_path
 from rust_gauge.contract.checklist import Checklist
+from rust_gauge.contract.client_reports import (
+    MadeReportShare,
+    NewReportShare,
+    Report,
+    ReportShare,
+    ReportStyle,
+    ReportStyleShown,
+)
 from rust_gauge.contract.common import Page
 from rust_gauge.contract.worklist import (
     AlertSettings,
@@ -12,7 +22,6 @@ from rust_gauge.contract.worklist import (
     ChannelTestRequest,
     LineRow,
     Notification,
-    Report,
     StreamPause,
     StreamPauseChange,
     WorkAct,
@@ -73,6 +82,35 @@ def get_report(tenant: str, days: int, last: date | None) -> Call[Report]:
 
 def send_report(tenant: str, days: int, last: date | None) -> Call[None]:
     return make_call("POST", tenant_path(tenant, "reports"), type(None), days=days, last=last)
+
+
+def get_report_style(tenant: str) -> Call[ReportStyleShown]:
+    return make_call("GET", tenant_path(tenant, "report-style"), ReportStyleShown)
+
+
+def set_report_style(tenant: str, style: ReportStyle) -> Call[ReportStyleShown]:
+    return repeatable(make_call("PUT", tenant_path(tenant, "report-style"), ReportStyleShown, style))
+
+
+def set_report_logo(tenant: str, octets: bytes) -> Call[ReportStyleShown]:
+    path = f"/api/v1{tenant_path(tenant, 'report-logo')}"
+    return Call("PUT", path, TypeAdapter(ReportStyleShown), {}, octets, "application/octet-stream", True)
+
+
+def delete_report_logo(tenant: str) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, "report-logo"), type(None))
+
+
+def list_report_shares(tenant: str) -> Call[Page[ReportShare]]:
+    return make_call("GET", tenant_path(tenant, "report-shares"), Page[ReportShare])
+
+
+def add_report_share(tenant: str, new: NewReportShare) -> Call[MadeReportShare]:
+    return make_call("POST", tenant_path(tenant, "report-shares"), MadeReportShare, new)
+
+
+def delete_report_share(tenant: str, id: int) -> Call[None]:
+    return make_call("DELETE", tenant_path(tenant, f"report-shares/{id}"), type(None))
 
 
 def list_notifications(tenant: str) -> Call[Page[Notification]]:

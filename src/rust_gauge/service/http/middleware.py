@@ -52,7 +52,9 @@ class NotKnown(HTTPException):
 
 
 # Parts of addresses that prove something by themselves: a feed's key, the links of messages.
-_SECRET_PATH = re.compile(r"^(/api/v1/intake/|/api/v1/tls-reports/|/confirm/|/unsubscribe/|/shared/)[^/]+")
+_SECRET_PATH = re.compile(
+    r"^(/api/v1/intake/|/api/v1/tls-reports/|/confirm/|/unsubscribe/|/shared/|/shared-report/)[^/]+"
+)
 
 
 def masked(path: str) -> str:

@@ -56,6 +56,7 @@ _VIEWER = """
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
     get_report_retention get_source_overview get_source get_stream_alignment rehearse_policy get_policy_path
     list_reported_domains get_tls_overview get_sts_policy
+    get_report_style get_report_logo list_report_shares
 """
 
 _OPERATOR = """
@@ -76,6 +77,7 @@ _OPERATOR = """
     add_new_recipients verify_addresses list_recipient_sources
     add_receiver_report start_report_files replay_reports delete_rejected_report delete_receiver_report
     claim_source decide_source
+    set_report_style set_report_logo delete_report_logo add_report_share delete_report_share
     set_policy_path stop_policy_path choose_path_stage serve_sts_policy
 """
 

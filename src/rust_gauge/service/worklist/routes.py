@@ -12,7 +12,6 @@ from rust_gauge.contract.worklist import (
     ItemState,
     LineRow,
     Notification,
-    Report,
     StreamPause,
     StreamPauseChange,
     WorkAct,
@@ -24,7 +23,7 @@ from rust_gauge.contract.worklist import (
 from rust_gauge.service.http.access import Asker, Ctx, Tenant
 from rust_gauge.service.http.routing import api_router
 from rust_gauge.service.runtime.problems import ServiceProblem
-from rust_gauge.service.worklist import channel_tests, items, notifications, pauses, reports
+from rust_gauge.service.worklist import channel_tests, items, notifications, pauses
 
 router = api_router()
 
@@ -100,25 +99,6 @@ def test_alert_channel(context: Ctx, tenant: Tenant, body: ChannelTestRequest) -
 def set_alert_settings(context: Ctx, tenant: Tenant, body: AlertSettings) -> AlertSettings:
     """Replace the alert settings."""
     return items.put_settings(context, tenant, body)
-
-
-ReportDays = Annotated[int, Query(ge=1, le=90)]
-LastDay = Annotated[Day | None, Query(description="Last day, UTC; default: today")]
-
-
-@router.get("/tenants/{tenant}/reports", tags=["worklist"], operation_id="get_report")
-def get_report(context: Ctx, tenant: Tenant, days: ReportDays = 7, last: LastDay = None) -> Report:
-    """Return the report: a period of days, and as many before it."""
-    return reports.get_report(context, tenant, days, last)
-
-
-@router.post("/tenants/{tenant}/reports", tags=["worklist"], status_code=204, operation_id="send_report")
-def send_report(context: Ctx, tenant: Tenant, days: ReportDays = 7, last: LastDay = None) -> None:
-    """Send the report now to the people in the alert settings."""
-    to = items.get_settings(context, tenant).report_to
-    if not to:
-        raise ServiceProblem("invalid-request", "No report recipients", remedy="Set report_to in the alert settings")
-    reports.send_report(context, tenant, to, days, last)
 
 
 @router.get("/tenants/{tenant}/notifications", tags=["worklist"], operation_id="list_notifications")

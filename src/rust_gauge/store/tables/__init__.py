@@ -30,6 +30,7 @@ from rust_gauge.store.tables.bench import (
     tray_greylist,
 )
 from rust_gauge.store.tables.clearance import cleared_hour, gate
+from rust_gauge.store.tables.client_reports import report_share
 from rust_gauge.store.tables.domains import (
     audit,
     dkim_key_seen,
@@ -221,6 +222,7 @@ __all__ = [
     "report_receiver_day",
     "report_result",
     "report_row",
+    "report_share",
     "report_source",
     "report_source_day",
     "request_level",
