@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from rust_gauge.client import Client, ClientError, InvalidInputError, NotFoundError
-from rust_gauge.contract.client_reports import NewReportShare, ReportDay, ReportDomain, ReportStyle
+from rust_gauge.contract.client_reports import NewReportShare, ReportDomain, ReportMailDay, ReportStyle
 from rust_gauge.service.client_reports.drawings import MOST_BANDS, draw_days, draw_readings
 from rust_gauge.service.client_reports.mailing import make_message
 from rust_gauge.service.client_reports.styles import contrast_on_white
@@ -182,7 +182,9 @@ def test_a_drawing_of_any_readings_is_well_formed(domains: list[ReportDomain], d
 
 @given(st.lists(st.integers(0, 10**9), min_size=1, max_size=180), st.integers(1, 90))
 def test_no_bar_or_line_of_a_drawing_leaves_its_chart(delivered: list[int], days: int) -> None:
-    by_day = [ReportDay(day=date(2026, 6, 1) + timedelta(n), delivered=d, bounced=0) for n, d in enumerate(delivered)]
+    by_day = [
+        ReportMailDay(day=date(2026, 6, 1) + timedelta(n), delivered=d, bounced=0) for n, d in enumerate(delivered)
+    ]
     drawn = draw_days(by_day, days, "#2F7F76")
     heights = [float(height) for height in re.findall(r'<rect [^>]*height="([0-9.]+)"', drawn)]
     assert len(heights) == min(days, len(delivered))

@@ -56,6 +56,18 @@ def test_flow_shows_each_provider_beside_the_period_before(office: Office, clien
     assert [(cause.cause, cause.permanent) for cause in week.causes] == [("no_such_mailbox", 20)]
 
 
+def test_complaints_are_counted_of_mail_to_those_that_report_them_overall_too(office: Office, client: Client) -> None:
+    forget_complaints(office)
+    load_a_day(office, client)
+    week = client.flow.show(office.slug)
+    silent = [each for each in week.providers if not each.reports_complaints]
+    assert silent, "somebody reports nothing"
+    assert week.total.complaints is not None
+    told = [each.complaints for each in week.providers if each.complaints is not None]
+    assert week.total.complaints.total == sum(each.total for each in told) < week.total.counts.delivered
+    assert week.total.complaints.count == sum(each.count for each in told)
+
+
 def forget_complaints(office: Office) -> None:
     """Whether a provider reports complaints is known from all tenants: those of other tests must not tell."""
     c = tables.flow_sum_day.c

@@ -20185,7 +20185,7 @@ export interface components {
              * By Day
              * @description Days of both periods, the older one first
              */
-            by_day: components["schemas"]["rust_gauge__contract__client_reports__ReportDay"][];
+            by_day: components["schemas"]["ReportMailDay"][];
             /** Domains */
             domains: components["schemas"]["ReportDomain"][];
             /**
@@ -20210,6 +20210,64 @@ export interface components {
              * @description Open items on the last day
              */
             open: number;
+        };
+        /**
+         * ReportDay
+         * @description A day of a domain's mail by whose it is.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "forwarded": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "unknown": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       },
+         *       "not_ours": {
+         *         "messages": 0,
+         *         "both": 0,
+         *         "spf_only": 0,
+         *         "dkim_only": 0,
+         *         "neither": 0,
+         *         "quarantined": 0,
+         *         "rejected": 0,
+         *         "overridden": 0
+         *       }
+         *     }
+         */
+        ReportDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            ours: components["schemas"]["SourceMail"];
+            forwarded: components["schemas"]["SourceMail"];
+            unknown: components["schemas"]["SourceMail"];
+            not_ours: components["schemas"]["SourceMail"];
         };
         /**
          * ReportDetails
@@ -20481,6 +20539,29 @@ export interface components {
             height: number;
             /** Octets */
             octets: number;
+        };
+        /**
+         * ReportMailDay
+         * @description Messages of one day, UTC.
+         * @example {
+         *       "day": "2026-11-20",
+         *       "delivered": 1,
+         *       "bounced": 1
+         *     }
+         */
+        ReportMailDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Delivered */
+            delivered: number;
+            /**
+             * Bounced
+             * @description Permanent and transient bounces
+             */
+            bounced: number;
         };
         /**
          * ReportProvider
@@ -23644,7 +23725,7 @@ export interface components {
             /** Sources */
             sources: components["schemas"]["Source"][];
             /** Days */
-            days: components["schemas"]["rust_gauge__contract__receiver_reports__ReportDay"][];
+            days: components["schemas"]["ReportDay"][];
             /** Unknown Names */
             unknown_names: components["schemas"]["UnknownName"][];
             /** By Receiver */
@@ -28235,87 +28316,6 @@ export interface components {
              * @default
              */
             digest: string;
-        };
-        /**
-         * ReportDay
-         * @description Messages of one day, UTC.
-         * @example {
-         *       "day": "2026-11-20",
-         *       "delivered": 1,
-         *       "bounced": 1
-         *     }
-         */
-        rust_gauge__contract__client_reports__ReportDay: {
-            /**
-             * Day
-             * Format: date
-             */
-            day: string;
-            /** Delivered */
-            delivered: number;
-            /**
-             * Bounced
-             * @description Permanent and transient bounces
-             */
-            bounced: number;
-        };
-        /**
-         * ReportDay
-         * @description A day of a domain's mail by whose it is.
-         * @example {
-         *       "day": "2026-11-20",
-         *       "ours": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "forwarded": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "unknown": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       },
-         *       "not_ours": {
-         *         "messages": 0,
-         *         "both": 0,
-         *         "spf_only": 0,
-         *         "dkim_only": 0,
-         *         "neither": 0,
-         *         "quarantined": 0,
-         *         "rejected": 0,
-         *         "overridden": 0
-         *       }
-         *     }
-         */
-        rust_gauge__contract__receiver_reports__ReportDay: {
-            /**
-             * Day
-             * Format: date
-             */
-            day: string;
-            ours: components["schemas"]["SourceMail"];
-            forwarded: components["schemas"]["SourceMail"];
-            unknown: components["schemas"]["SourceMail"];
-            not_ours: components["schemas"]["SourceMail"];
         };
         /**
          * NewEvent

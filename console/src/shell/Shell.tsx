@@ -42,6 +42,10 @@ const Bar = styled.header`
     border-color: ${colour('rust')};
     font-weight: 600;
   }
+  /* A long name of a tenant takes no room from the pages: the list shows it whole. */
+  .react-aria-Select button {
+    max-width: 168px;
+  }
   ${narrow} {
     flex-wrap: wrap;
     padding: 0 ${space.m};

@@ -24,7 +24,7 @@ class ReportFigure(Model):
     better: bool | None = Field(None, description="Than before; absent where the intervals of both overlap")
 
 
-class ReportDay(Model):
+class ReportMailDay(Model):
     """Messages of one day, UTC."""
 
     day: date
@@ -94,7 +94,7 @@ class Report(Model):
     last: date
     days: int
     figures: list[ReportFigure]
-    by_day: list[ReportDay] = Field(description="Days of both periods, the older one first")
+    by_day: list[ReportMailDay] = Field(description="Days of both periods, the older one first")
     domains: list[ReportDomain]
     domains_left_out: int = Field(0, description="Domains with higher readings that the report does not show")
     providers: list[ReportProvider]

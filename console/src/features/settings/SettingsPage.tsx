@@ -10,6 +10,7 @@ import {AlertsCard} from './AlertsCard';
 import {FactorsCard} from './FactorsCard';
 import {GlossaryCard} from './GlossaryCard';
 import {RecipientDataCard} from './RecipientDataCard';
+import {ReportStyleCard} from './ReportStyleCard';
 import {RetentionCard} from './RetentionCard';
 import {StreamPausesCard} from './StreamPausesCard';
 import {TokensCard} from './TokensCard';
@@ -84,6 +85,12 @@ const TENANT: Section[] = [
   },
   {path: 'factors', title: 'Reading factors', content: (tenant) => <FactorsCard key={tenant} tenant={tenant} />},
   {path: 'webhooks', title: 'Webhooks', content: (tenant) => <WebhooksCard tenant={tenant} />},
+  {
+    path: 'reports',
+    title: 'Client reports',
+    content: (tenant) => <ReportStyleCard key={tenant} tenant={tenant} />,
+    needs: 'operator',
+  },
   {path: 'tokens', title: 'API tokens', content: (tenant) => <TokensCard tenant={tenant} />, needs: 'viewer'},
   {path: 'retention', title: 'Data retention', content: (tenant) => <RetentionCard tenant={tenant} />},
   {path: 'recipient-data', title: 'Recipient data', content: (tenant) => <RecipientDataCard tenant={tenant} />},

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import date
 from html import escape
 
-from rust_gauge.contract.client_reports import ReportDay, ReportDomain
+from rust_gauge.contract.client_reports import ReportDomain, ReportMailDay
 
 MOST_BANDS = 12  # readings in one chart that can still be told apart
 _WIDTH = 760
@@ -52,7 +52,7 @@ def draw_readings(domains: Sequence[ReportDomain], days: int) -> str:
     return _svg(height, f"Readings by day of {len(shown)} domains, {length} days", parts)
 
 
-def draw_days(by_day: Sequence[ReportDay], days: int, colour: str) -> str:
+def draw_days(by_day: Sequence[ReportMailDay], days: int, colour: str) -> str:
     """Return bars of the period's messages by day; a line has those of the period before, day for day."""
     before, period = by_day[:-days], by_day[-days:]
     most = _rounded_up(max((each.delivered for each in by_day), default=0))

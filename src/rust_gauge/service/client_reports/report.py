@@ -9,9 +9,9 @@ from datetime import date, timedelta
 
 from rust_gauge.contract.client_reports import (
     Report,
-    ReportDay,
     ReportDomain,
     ReportFigure,
+    ReportMailDay,
     ReportProvider,
     ReportReceived,
     ReportWork,
@@ -132,10 +132,10 @@ def _figures(now: FlowRow, before: FlowRow) -> list[ReportFigure]:
     return out
 
 
-def _by_day(context: Context, tenant: TenantAccess, first: date, last: date) -> list[ReportDay]:
+def _by_day(context: Context, tenant: TenantAccess, first: date, last: date) -> list[ReportMailDay]:
     all_mail = show_days(context, tenant, FlowQuery(first=first, last=last)).series[0]
     return [
-        ReportDay(day=first + timedelta(days=at), delivered=delivered, bounced=permanent + transient)
+        ReportMailDay(day=first + timedelta(days=at), delivered=delivered, bounced=permanent + transient)
         for at, (delivered, permanent, transient) in enumerate(
             zip(all_mail.delivered, all_mail.permanent, all_mail.transient, strict=True)
         )
@@ -183,7 +183,7 @@ def _items(context: Context, tenant: TenantAccess, first: date, last: date) -> t
 
 
 _READING_HEADS = ("Domain", "Start", "End", "Change", "Condition", "Main factor")
-_RECEIVED_HEADS = ("Domain", "Ours, aligned", "Before", "Unknown", "Forwarded", "Not ours, of it refused")
+_RECEIVED_HEADS = ("Domain", "Ours, aligned", "Before", "Unknown", "Forwarded", "Not ours (refused)")
 _MAIL_HEADS = ("Provider", "Delivered", "Before", "Permanent bounces", "Delayed", "Complaints")
 
 

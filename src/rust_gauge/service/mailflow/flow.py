@@ -105,15 +105,19 @@ def get_flow(context: Context, tenant: TenantAccess, query: FlowQuery) -> Flow:
         for id, buckets in store_flow.times_to_delivery(connection, tenant.id, first, last, where).items():
             times[columns.place(id)].update(buckets)
         now_by, before_by = _by_place(lines, columns.place), _by_place(earlier, columns.place)
+        # Complaints are counted of the mail at providers that report them, overall and among the others, too.
+        heard_by = _by_place([line for line in lines if line.provider_id in reporting], columns.place)
         others_report = any(columns.place(id) == OTHER_PROVIDERS for id in reporting)
         rows = []
         for id in [*columns.names, OTHER_PROVIDERS]:
             counts, before = now_by.get(id, FlowCounts()), before_by.get(id, FlowCounts())
             if counts != FlowCounts() or before != FlowCounts():
                 reports = id in reporting or (id == OTHER_PROVIDERS and others_report)
-                rows.append(_row(columns.name(id), columns.label(id), counts, before, reports, times[id]))
+                heard = heard_by[id] if reports else None
+                rows.append(_row(columns.name(id), columns.label(id), counts, before, heard, times[id]))
         all_times = sum(times.values(), Counter[int]())
-        total = _row(ALL, ALL_LABEL, _sum(now_by.values()), _sum(before_by.values()), bool(reporting), all_times)
+        heard = _sum(heard_by.values()) if reporting else None
+        total = _row(ALL, ALL_LABEL, _sum(now_by.values()), _sum(before_by.values()), heard, all_times)
         return Flow(
             tenant=tenant.slug, domain=query.domain, first_day=first, last_day=last, total=total, providers=rows,
             causes=_causes(lines),
@@ -318,8 +322,9 @@ def _sum(counts: Iterable[FlowCounts]) -> FlowCounts:
 
 
 def _row(
-    provider: str, label: str, counts: FlowCounts, before: FlowCounts, reports: bool, times: Counter[int]
+    provider: str, label: str, counts: FlowCounts, before: FlowCounts, heard: FlowCounts | None, times: Counter[int]
 ) -> FlowRow:
+    """Make a row. `heard`: the counts at providers that report complaints; None where none does."""
     return FlowRow(
         provider=provider,
         label=label,
@@ -327,8 +332,8 @@ def _row(
         permanent=_rate(counts.permanent_rate),
         transient=_rate(counts.transient_rate),
         delayed=_rate(counts.delay_rate),
-        complaints=_rate(counts.complaint_rate) if reports else None,
-        reports_complaints=reports,
+        complaints=_rate(heard.complaint_rate) if heard else None,
+        reports_complaints=heard is not None,
         unsubscribed=_rate(counts.unsubscribe_rate),
         seconds_p50=time_quantile(times.items(), 0.5),
         seconds_p95=time_quantile(times.items(), 0.95),
