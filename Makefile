@@ -1,7 +1,7 @@
 # Rust Gauge. `make help` lists the targets.
 SHELL := /bin/bash
 export PATH := $(CURDIR)/.venv/bin:$(PATH)
-.PHONY: help demo serve test lint bench fuzz attack clean cluster failover processes openapi client screenshots lock
+.PHONY: help demo serve test lint bench fuzz attack clean cluster failover processes openapi client days screenshots lock
 
 help: ## this list
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 14
@@ -67,6 +67,10 @@ openapi: ## write the OpenAPI document, the console's types and docs/api.md anew
 client: ## write the synchronous client from the asynchronous one anew
 	@tools/setup.sh test
 	.venv/bin/python tools/sync_client.py
+
+days: ## walk through the twelve pieces of work on a demo of its own, and write docs/days anew
+	@tools/setup.sh test
+	.venv/bin/python -m tests.days
 
 screenshots: ## take the pictures of docs/screenshots from a demo that runs (PASSWORD=...)
 	.venv/bin/python tools/screenshots.py

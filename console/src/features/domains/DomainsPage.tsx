@@ -13,6 +13,7 @@ import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
 import {AuditSettingsCard} from './AuditSettingsCard';
 import {BatchesCard} from './BatchesCard';
+import {SendersCard} from './SendersCard';
 import {useDone} from '../../design/Done';
 import {Needs, useMay} from '../../design/may';
 import {SelectionBar, useSelection} from '../../design/selection';
@@ -43,6 +44,7 @@ export function DomainsPage({who}: {who: Who}) {
       {shown.length > 1 && (
         <Small>Choose a tenant above to add domains, run batch audits or change audit settings.</Small>
       )}
+      {shown.length === 1 && <SendersCard tenant={shown[0]!.slug} />}
       {shown.length === 1 && <BatchesCard tenant={shown[0]!.slug} />}
       {shown.length === 1 && (
         <Needs least="admin">

@@ -12,6 +12,7 @@ import {
   useRefused,
   useReplayRefused,
 } from './queries';
+import {useView} from '../../shell/view';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -76,7 +77,9 @@ const START: Schemas['FeedMapping'] = {
 export function FeedsView({tenant}: {tenant: string}) {
   const feeds = useFeeds(tenant);
   const [adding, setAdding] = useState(false);
-  const [open, setOpen] = useState('');
+  const view = useView();
+  const open = view.get('feed');
+  const setOpen = (name: string) => view.go('feed', name);
   const chosen = feeds.data?.find((each) => each.name === open);
   return (
     <Stack>
@@ -93,7 +96,11 @@ export function FeedsView({tenant}: {tenant: string}) {
         {feeds.error && <Trouble error={feeds.error} again={() => void feeds.refetch()} />}
         {feeds.data?.length === 0 && !adding && (
           <Notice title="No feeds yet">
-            Add a feed for each source of events: a sending service, an MTA log, a bounce mailbox.
+            Add a feed for each source of events: a sending service, an MTA log, a bounce mailbox. Its events fill the
+            wall, the trails and the readings.{' '}
+            <Button tone="main" changes onPress={() => setAdding(true)}>
+              Add your first feed
+            </Button>
           </Notice>
         )}
         {feeds.data && feeds.data.length > 0 && (
@@ -138,14 +145,14 @@ export function FeedsView({tenant}: {tenant: string}) {
             file={`feeds-${tenant}.csv`}
           />
         )}
-        {adding && <AddForm tenant={tenant} onDone={() => setAdding(false)} />}
+        {adding && <AddForm tenant={tenant} onDone={() => setAdding(false)} onAdded={setOpen} />}
       </Card>
       {chosen && <FeedCard key={chosen.name} tenant={tenant} feed={chosen} />}
     </Stack>
   );
 }
 
-function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
+function AddForm({tenant, onDone, onAdded}: {tenant: string; onDone: () => void; onAdded: (name: string) => void}) {
   const add = useAddFeed(tenant);
   const [name, setName] = useState('');
   const [kind, setKind] = useState<Kind>('http');
@@ -194,7 +201,15 @@ function AddForm({tenant, onDone}: {tenant: string; onDone: () => void}) {
         <p>
           Signing key <Mono>{add.data.secret}</Mono> <CopyButton value={add.data.secret}>Copy key</CopyButton>
         </p>
-        <Button onPress={onDone}>Close</Button>
+        <Button
+          tone="main"
+          onPress={() => {
+            onAdded(add.data.name);
+            onDone();
+          }}
+        >
+          Continue to the feed
+        </Button>
       </Notice>
     );
   }

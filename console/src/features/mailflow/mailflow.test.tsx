@@ -194,7 +194,7 @@ describe('feeds', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Add'}));
     expect(await screen.findByText('rgf_x')).toBeTruthy();
     expect(seen.find((each) => each.method === 'POST')!.body).toMatchObject({name: 'driftline', kind: 'http'});
-    await userEvent.click(screen.getByRole('button', {name: 'Close'}));
+    await userEvent.click(screen.getByRole('button', {name: 'Continue to the feed'}));
     expect(screen.queryByText('rgf_x')).toBeNull();
   });
 

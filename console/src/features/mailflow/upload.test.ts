@@ -30,8 +30,9 @@ describe('a file in pieces', () => {
       typeOf('a.CSV', 'http'),
       typeOf('b.eml', 'mail'),
       typeOf('mail.log', 'log'),
+      typeOf('mail.LOG', 'http'),
       typeOf('x.json', 'http'),
-    ]).toEqual(['text/csv', 'message/rfc822', 'text/plain', 'application/x-ndjson']);
+    ]).toEqual(['text/csv', 'message/rfc822', 'text/plain', 'text/plain', 'application/x-ndjson']);
     await expect(all(new Uint8Array([0x7b, 0xff, 0x0a]), 'application/x-ndjson', 2)).rejects.toThrow(TypeError);
   });
 });

@@ -16,7 +16,7 @@ export const typeOf = (name: string, kind: string): string =>
       ? 'message/rfc822'
       : /\.mbox$/i.test(name)
         ? 'application/mbox'
-        : kind === 'log'
+        : kind === 'log' || (kind === 'http' && /\.(log|txt)$/i.test(name))
           ? 'text/plain'
           : 'application/x-ndjson';
 

@@ -1,7 +1,7 @@
 /** Sending limits of a relay: how far each is used, when it was hit and by which replies, what is not proven there. */
 import {useQuery} from '@tanstack/react-query';
 import styled from 'styled-components';
-import {api, unwrap, type Schemas} from '../../api/client';
+import type {Schemas} from '../../api/client';
 import {Bar} from '../../design/Bar';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
@@ -9,19 +9,9 @@ import {ago, count, time} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
 import {font} from '../../design/tokens';
+import {PER, usageQuery} from './usage';
 
 type Use = Schemas['LimitUse'];
-const PER = {second: 'a second', hour: 'an hour', day: 'a day'} as const;
-const EVERY = 60_000; // milliseconds
-
-const useUsage = (tenant: string, relay: string) =>
-  useQuery({
-    queryKey: ['relay usage', tenant, relay],
-    queryFn: ({signal}) =>
-      unwrap(api.GET('/api/v1/tenants/{tenant}/relays/{relay}/usage', {params: {path: {tenant, relay}}, signal})),
-    refetchInterval: EVERY,
-  });
-
 const Reply = styled.code`
   display: block;
   min-width: 30ch;
@@ -51,7 +41,7 @@ const STATED: Column<Schemas['LimitHit']>[] = [
 ];
 
 export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
-  const usage = useUsage(tenant, relay);
+  const usage = useQuery(usageQuery(tenant, relay));
   if (usage.isPending) return <Loading what="limits" />;
   if (usage.error) return <Trouble error={usage.error} again={() => void usage.refetch()} />;
   const {limits, hits, unproven, days} = usage.data;

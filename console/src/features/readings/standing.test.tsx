@@ -2,8 +2,7 @@ import {cleanup, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {afterEach, describe, expect, it, vi} from 'vitest';
 import type {Schemas} from '../../api/client';
-import {onePage, open, problem, requestTo, serviceWith, who, withBrowserParts} from '../../testing';
-import {ReportPage} from '../report/ReportPage';
+import {onePage, open, problem, requestTo, serviceWith, withBrowserParts} from '../../testing';
 import {WallPage} from '../wall/WallPage';
 import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
@@ -322,63 +321,6 @@ describe('the wall of an earlier day', () => {
     open(<WallPage />, '/?on=2199-01-01');
     expect(await screen.findByText('worst level first, then by affected mail')).toBeTruthy();
     expect((await requestTo(seen, 'GET /api/v1/wall')).query.get('last')).toBeNull();
-  });
-});
-
-describe('the report', () => {
-  const counts = {
-    accepted: 1000,
-    delivered: 6052,
-    delayed: 10,
-    bounced: 8,
-    complained: 0,
-    unsubscribed: 0,
-    opened: 0,
-    clicked: 0,
-    withheld: 0,
-  };
-  const line = {
-    provider: 'tidepost.example',
-    label: 'Tidepost',
-    counts,
-    before: counts,
-    permanent: {value: 0.086, low: 0.08, high: 0.09, count: 86, total: 1000},
-    transient: null,
-    delayed: null,
-    complaints: null,
-    reports_complaints: false,
-  };
-  it('shows the readings first, then what fell, what was resolved and what comes next', async () => {
-    const items = [
-      {
-        id: 1,
-        title: '2 SPF records',
-        since: '2026-11-08T00:00:00Z',
-        level: 'stop',
-        remedy: 'Publish one.',
-        text: '',
-        resolved_at: null,
-      },
-    ];
-    serviceWith({
-      'GET /api/v1/wall': () => wall(60, [...Array<number>(30).fill(90), ...Array<number>(30).fill(60)]),
-      [`GET ${T}/flow`]: () => ({
-        tenant: 'copperline',
-        domain: null,
-        first_day: '2026-10-22',
-        last_day: '2026-11-20',
-        total: line,
-        providers: [line],
-      }),
-      'GET /api/v1/worklist': (sent: {query: URLSearchParams}) => onePage(sent.query.get('state') ? [] : items),
-    });
-    open(<ReportPage who={who} />);
-    expect(await screen.findByText('6,052 messages delivered.')).toBeTruthy();
-    expect(screen.getByText(/copperline\.example dropped/).textContent).toContain('1 item to do next.');
-    expect(screen.getByText('−30')).toBeTruthy();
-    expect(screen.getByText('8.6 % (86 of 1,000)')).toBeTruthy();
-    expect(screen.getByText('not reported')).toBeTruthy();
-    expect(screen.getByText(/Publish one/)).toBeTruthy();
   });
 });
 

@@ -76,7 +76,7 @@ def receive(
     if kind in ("message/rfc822", "application/mbox"):
         raws = [body] if kind == "message/rfc822" else list(split_mbox(body))
         return take_mail(context, row, [(raw, "") for raw in raws], position)
-    if kind == "text/plain" and row.kind == "log":
+    if kind == "text/plain" and row.kind in ("log", "http"):
         return take_log(context, row, body.decode("utf-8", "replace"), position)
     if kind == "text/csv":
         return _take_csv(context, row, body, position)

@@ -46,7 +46,10 @@ def split_body(body: bytes, content_type: str, max_rows: int) -> Rows:
     """The rows of a request's body. ServiceProblem when the body as a whole cannot be used."""
     kind = content_type.partition(";")[0].strip().lower()
     if kind not in ("application/x-ndjson", "application/ndjson", "application/json"):
-        raise ServiceProblem("unsupported-type", f"Content type not supported: {kind or 'an unnamed type'}")
+        raise ServiceProblem(
+            "unsupported-type", f"Content type not supported: {kind or 'an unnamed type'}",
+            remedy="Send NDJSON (application/x-ndjson), or a JSON array; logs, CSV and mail go to a feed of kind http",
+        )  # fmt: skip
     try:
         body.decode("utf-8")
     except UnicodeDecodeError as error:
