@@ -47,7 +47,7 @@ def server(walk: Walk) -> None:
         with page.expect_file_chooser() as chooser:
             page.get_by_role("button", name="Upload file", exact=True).click()
         chooser.value.set_files(log)
-        walk.sees("4 stored")
+        walk.sees("4 events stored")
     with walk.step("Find what became of a message: the reply says that it is not authenticated"):
         walk.open("/flow?tenant=copperline&view=trails&find=ben%40kbox.example")
         walk.sees("This mail is not authenticated")

@@ -21,7 +21,7 @@ MAPPING = """\
 
 
 def subdomain(terminal: Terminal) -> None:
-    terminal.run("plan", "boxoffice.glasswort.example", says="a space was pasted before the value", status=3)
+    terminal.run("plan", "boxoffice.glasswort.example", says="the zone name appears twice", status=3)
     terminal.run("watch", "boxoffice.glasswort.example", says="servers have all 9 records", status=3)
     terminal.run("audit", "boxoffice.glasswort.example", says="FAULT", status=3)
 

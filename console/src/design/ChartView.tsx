@@ -7,6 +7,7 @@ import {download, toCsv} from './csv';
 import {DataTable, type Column} from './DataTable';
 import {useDone} from './Done';
 import {space} from './tokens';
+import {ZoomBar, type Zoom} from './zoom';
 
 const Tools = styled.div`
   display: flex;
@@ -28,11 +29,13 @@ interface ChartViewProps<Row> {
   id: (row: Row) => string;
   /** The chart. Texts beside the drawings that belong into a picture have `data-chart-text`. */
   children: ReactNode;
+  /** The part of the period that chart and table show; without one there is no zoom. */
+  zoom?: Zoom;
   /** Shown below the table only. */
   more?: ReactNode;
 }
 
-export function ChartView<Row>({label, file, columns, rows, id, children, more}: ChartViewProps<Row>) {
+export function ChartView<Row>({label, file, columns, rows, id, children, more, zoom}: ChartViewProps<Row>) {
   const [table, setTable] = useState(false);
   const drawn = useRef<HTMLDivElement>(null);
   const tell = useDone();
@@ -59,6 +62,7 @@ export function ChartView<Row>({label, file, columns, rows, id, children, more}:
       ) : (
         <div ref={drawn}>{children}</div>
       )}
+      {zoom && <ZoomBar zoom={zoom} of={label} />}
       <Tools role="group" aria-label={`${label}: table and files`}>
         <Button tone="link" needs="viewer" onPress={() => setTable(!table)}>
           {table ? 'Show chart' : 'Show table'}

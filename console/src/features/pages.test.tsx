@@ -319,6 +319,7 @@ describe('domains', () => {
     let answer: unknown = problem(422, 'Not a domain name', {detail: 'it has only one label'});
     const seen = serviceWith({
       'GET /api/v1/tenants/copperline/domains': {items: [], next: null},
+      'GET /api/v1/tenants/copperline/senders': onePage([]),
       'GET /api/v1/tenants/copperline/jobs': onePage([]),
       'GET /api/v1/tenants/copperline/audit-settings': {lists: [], usual_selectors: [], bulk_rules: []},
       'POST /api/v1/tenants/copperline/domains': () => answer,
@@ -332,6 +333,42 @@ describe('domains', () => {
     await userEvent.click(screen.getByRole('button', {name: 'Add domain'}));
     await waitFor(() => expect(seen.filter((sent) => sent.method === 'POST')).toHaveLength(2));
     expect(seen.filter((sent) => sent.method === 'POST')[1]!.body).toEqual({name: 'nodot', selectors: ['d1', 'd2']});
+  });
+});
+
+describe('senders', () => {
+  it('stand with proof, alignment and the limit that is used most', async () => {
+    const use = {per: 'day', limit: 172, used: 150, remaining: 22, reached_at: null, free_at: null};
+    serviceWith({
+      'GET /api/v1/tenants/copperline/domains': onePage([]),
+      'GET /api/v1/tenants/copperline/jobs': onePage([]),
+      'GET /api/v1/tenants/copperline/senders': onePage([
+        {
+          domain: 'a.example',
+          stream: 'visitors',
+          relays: ['cobble'],
+          verified: true,
+          aligned: false,
+          summary: 'no SPF',
+        },
+        {domain: 'b.example', stream: 'members', relays: [], verified: false, aligned: null, summary: 'not verified'},
+      ]),
+      'GET /api/v1/tenants/copperline/relays/cobble/usage': {
+        relay: 'cobble',
+        days: 30,
+        hits: [],
+        unproven: [],
+        limits: [
+          {region: 'west', streams: [], uses: [{...use, per: 'hour', limit: 900}, use]},
+          {region: '', streams: ['another stream'], uses: [{...use, used: 172}]},
+        ],
+      },
+    });
+    open(<DomainsPage who={who} />);
+    const table = await screen.findByRole('table', {name: 'Senders'});
+    expect(await within(table).findByText('cobble: 150 of 172 a day in west')).toBeTruthy();
+    expect(within(table).getByText('not aligned')).toBeTruthy();
+    expect(within(table).getByText('not known')).toBeTruthy();
   });
 });
 

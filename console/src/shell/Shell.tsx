@@ -12,7 +12,7 @@ import {HasRole, Needs, type Role} from '../design/may';
 import {Notice} from '../design/Notice';
 import {TableMemoryProvider, type TableView} from '../design/tableMemory';
 import {colour, narrow, space} from '../design/tokens';
-import {periods, useView} from './view';
+import {periods, periodOf, useView} from './view';
 import {Views} from './Views';
 import {applyTheme, savedTheme, type ThemeChoice} from './theme';
 
@@ -102,11 +102,12 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
     }),
     [preferences.tables, setPreferences],
   );
-  const view = useView();
+  const view = useView(7, 365);
   const location = useLocation();
   const slug = tenantOf(location.pathname);
   const one = slug !== '' && !location.pathname.startsWith('/worklist');
   const onBench = /^\/(bench|placement)(\/|$)/.test(location.pathname);
+  const period = periodOf(location.pathname, view.get('view'));
   const tenants = who.tenants.map((each) => ({value: each.slug, label: each.name}));
   const all = ['/', '/domains', '/readings'].includes(location.pathname) || location.pathname.startsWith('/worklist');
   const kept = slug || view.tenant;
@@ -147,23 +148,16 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
             onChange={(tenant) => view.go('tenant', tenant === 'all' ? '' : tenant)}
           />
         )}
-        {!['/suppression', '/domains'].includes(location.pathname) &&
-          !onBench &&
-          !location.pathname.startsWith('/settings') &&
-          !location.pathname.startsWith('/docs') &&
-          !location.pathname.startsWith('/worklist') && (
-            <Choice
-              label="Period"
-              value={String(
-                periodOr(
-                  view.get('days'),
-                  one ? 90 : ['/readings', '/report', '/domains/reports'].includes(location.pathname) ? 30 : 7,
-                ),
-              )}
-              options={periods.map((days) => ({value: String(days), label: `Last ${days} days`}))}
-              onChange={(days) => view.go('days', days)}
-            />
-          )}
+        {period && (
+          <Choice
+            label="Period"
+            value={String(view.get('days') ? Math.min(view.days, period.most) : period.usual)}
+            options={periods
+              .filter((days) => days <= period.most)
+              .map((days) => ({value: String(days), label: `Last ${days} days`}))}
+            onChange={(days) => view.go('days', days)}
+          />
+        )}
         <Views />
         <Search />
         <Person who={who} />
@@ -197,8 +191,6 @@ function roleAt(who: Schemas['Who'], path: string, chosen: string): Role {
   if (!all && who.tenants[0]) return who.tenants[0].role;
   return [...who.tenants.map((each) => each.role)].sort((a, b) => RANKS.indexOf(b) - RANKS.indexOf(a))[0] ?? 'viewer';
 }
-
-const periodOr = (asked: string, usual: number) => (asked ? Number(asked) : usual);
 
 function Person({who}: {who: Schemas['Who']}) {
   const [theme, setTheme] = useState<ThemeChoice>(savedTheme());

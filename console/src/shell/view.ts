@@ -1,12 +1,13 @@
 /** What is looked at, kept in the address so that every view can be shared: the tenant and the period. */
 import {useSearchParams} from 'react-router';
 
-export const periods = [7, 14, 30, 90, 180] as const;
+export const periods = [7, 14, 30, 90, 180, 365] as const;
 
-export function useView(usual = 7) {
+/** `usual`: days where the address says nothing; `most`: days that the page can show. */
+export function useView(usual = 7, most = 180) {
   const [search, setSearch] = useSearchParams();
   const asked = Number(search.get('days'));
-  const days = periods.some((each) => each === asked) ? asked : usual;
+  const days = periods.some((each) => each === asked) ? Math.min(asked, most) : usual;
   const change = (name: string, value: string, replace: boolean) =>
     setSearch(
       (now) => {
@@ -31,4 +32,16 @@ export function useView(usual = 7) {
       {replace: true},
     );
   return {days, tenant: search.get('tenant') ?? '', get: (name: string) => search.get(name) ?? '', set, go, clear};
+}
+
+/** The period of a page: days that it shows at first, and the most; null where nothing on it has a period. */
+export function periodOf(path: string, tab: string): {usual: number; most: number} | null {
+  if (path === '/suppression') return tab === 'growth' ? {usual: 90, most: 365} : null;
+  if (/^\/(bench|placement)(\/|$)/.test(path))
+    return path === '/bench' && tab === 'placement' ? {usual: 90, most: 365} : null;
+  if (path === '/domains' || /^\/(settings|docs|worklist|account)(\/|$)/.test(path)) return null;
+  if (path === '/domains/reports' || path === '/readings') return {usual: 30, most: 180};
+  if (path === '/report') return {usual: 30, most: 90};
+  if (/^\/(domains|readings)\//.test(path)) return {usual: 90, most: 180};
+  return {usual: 7, most: 180};
 }

@@ -10,6 +10,11 @@ import {bare, count, day, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
 import {colour} from '../../design/tokens';
+import {useZoom} from '../../design/zoom';
+import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {CheckField} from '../../design/CheckField';
+import {useAnnotations} from '../readings/queries';
+import {useView} from '../../shell/view';
 
 type Series = Schemas['FlowSeries'];
 type Shift = Schemas['Shift'];
@@ -25,6 +30,7 @@ const RATES: {value: RateName | 'delivered'; label: string; stop?: number}[] = [
 ];
 
 const FEW = 20; // messages
+const NARROW_PLOT = 180; // pixels that a plot of one provider is wide at least
 
 /** The share of each day; null on days without mail, and on those that have hardly begun: one bounce of one message. */
 export function ratesOf(series: Series, name: RateName | 'delivered'): (number | null)[] {
@@ -34,6 +40,10 @@ export function ratesOf(series: Series, name: RateName | 'delivered'): (number |
   const usual = days[Math.floor(days.length / 2)] ?? 0;
   return series[name].map((n, i) => (of[i] && of[i] >= Math.min(FEW, usual / 5) ? n / of[i] : null));
 }
+
+/** The day so many days before another, ISO. */
+const daysBefore = (iso: string, n: number): string =>
+  new Date(Date.parse(`${iso}T00:00:00Z`) - n * 86_400_000).toISOString().slice(0, 10);
 
 /** The days of a period, ISO. */
 export function daysOf(first: string, length: number): string[] {
@@ -52,8 +62,18 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
   const [rate, setRate] = useState<RateName | 'delivered'>('permanent');
   const flow = useFlowDays(tenant, first, which);
   const shifts = useShifts(tenant, 30);
+  const annotations = useAnnotations(tenant, first, which.domain).data ?? [];
   const about = RATES.find((each) => each.value === rate)!;
   const days = flow.data ? daysOf(flow.data.first_day, flow.data.series[0]!.attempted.length) : [];
+  const zoom = useZoom(days);
+  const view = useView();
+  const beside = view.get('beside') === 'before';
+  const before = useFlowDays(
+    tenant,
+    daysBefore(first, days.length),
+    {...which, last: daysBefore(first, 1)},
+    beside && days.length > 0,
+  );
   const top = Math.max(
     about.stop && rate !== 'delivered' ? about.stop / 5 : 0,
     ...(flow.data?.series.flatMap((each) => ratesOf(each, rate)) ?? []).map((n) => n ?? 0),
@@ -61,9 +81,14 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
   return (
     <Card
       title="By day"
-      note="same scale for every provider; shifts are shaded"
+      note="same scale for every provider; shifts are shaded, letters are annotations"
       actions={
         <>
+          <CheckField
+            label="Period before"
+            isSelected={beside}
+            onChange={(value) => view.set('beside', value ? 'before' : '')}
+          />
           <Choice label="Rate" value={rate} options={RATES} onChange={(value) => setRate(value as RateName)} />
         </>
       }
@@ -83,7 +108,8 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
             {name: 'Complaints', value: (row) => row.complained, number: true},
             {name: 'Unsubscribed', value: (row) => row.unsubscribed, number: true},
           ]}
-          rows={rowsOf(flow.data.series, days)}
+          rows={rowsOf(flow.data.series, days).filter((row) => zoom.shows(row.day))}
+          zoom={zoom}
           id={(row) => `${row.day} ${row.label}`}
           file={`days-${tenant}`}
         >
@@ -93,6 +119,9 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
                 key={each.provider}
                 series={each}
                 days={days}
+                shows={zoom.shows}
+                annotations={annotations.filter((each_) => !each_.provider || each_.provider === each.provider)}
+                before={beside ? before.data?.series.find((earlier) => earlier.provider === each.provider) : undefined}
                 rate={rate}
                 top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
                 stop={about.stop}
@@ -138,13 +167,21 @@ const rowsOf = (series: Series[], days: string[]): Row[] =>
 function Plot({
   series,
   days,
+  shows,
+  annotations,
+  before,
   rate,
   top,
   stop,
   shifts,
 }: {
   series: Series;
+  /** Of the whole period. */
   days: string[];
+  shows: (day: string) => boolean;
+  annotations: Annotation[];
+  /** The same provider in the period before, day for day. */
+  before?: Series;
   rate: RateName | 'delivered';
   top: number;
   stop?: number;
@@ -155,8 +192,12 @@ function Plot({
   const shown = (n: number | null | undefined) =>
     n == null ? 'no mail' : rate === 'delivered' ? count(n) : percent(n);
   const last = [...values].reverse().find((n) => n != null);
-  const data = days.map((each, i) => ({day: each, value: values[i]}));
-  const within = (iso: string) => (iso.slice(0, 10) < days[0]! ? days[0]! : iso.slice(0, 10));
+  const earlier = before ? ratesOf(before, rate) : [];
+  const data = days
+    .map((each, i) => ({day: each, value: values[i], before: earlier[i] ?? null}))
+    .filter((each) => shows(each.day));
+  const [begin, end] = [data[0]?.day ?? '', data.at(-1)?.day ?? ''];
+  const within = (iso: string) => (iso.slice(0, 10) < begin ? begin : iso.slice(0, 10) > end ? end : iso.slice(0, 10));
   return (
     <div>
       <PlotName>
@@ -174,9 +215,9 @@ function Plot({
                 }
               />
               {shifts
-                .filter((shift) => (shift.ended_at ?? '9999') >= days[0]!)
+                .filter((shift) => (shift.ended_at ?? '9999') >= begin && shift.began_at.slice(0, 10) <= end)
                 .map((shift) => {
-                  const [from, to] = [within(shift.began_at), within(shift.ended_at ?? days[days.length - 1]!)];
+                  const [from, to] = [within(shift.began_at), within(shift.ended_at ?? end)];
                   return from === to ? (
                     <ReferenceLine
                       key={shift.id}
@@ -199,22 +240,41 @@ function Plot({
               {stop && rate !== 'delivered' && stop <= top && (
                 <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />
               )}
+              {happenedLines(
+                annotations,
+                data.map((each) => each.day),
+                NARROW_PLOT,
+              )}
+              {before && (
+                <Line
+                  dataKey="before"
+                  stroke={colour('soft')}
+                  strokeWidth={1.2}
+                  strokeDasharray="4 3"
+                  dot={false}
+                  isAnimationActive={false}
+                  connectNulls
+                />
+              )}
               <Line
                 dataKey="value"
                 stroke={colour('ink')}
                 strokeWidth={1.6}
-                dot={days.length < 2}
+                dot={data.length < 2}
                 isAnimationActive={false}
                 connectNulls
               />
               <Tooltip
-                content={({payload, label}) =>
-                  payload?.[0] ? (
+                content={({payload, label}) => {
+                  const each = payload?.[0]?.payload as (typeof data)[number] | undefined;
+                  return each ? (
                     <PlotTip>
-                      {day(String(label))}: <b>{shown(payload[0].value as number | null)}</b>
+                      {day(String(label))}: <b>{shown(each.value)}</b>
+                      {before && <>, before: {shown(each.before)}</>}
+                      {happenedOn(annotations, each.day) && <div>{happenedOn(annotations, each.day)}</div>}
                     </PlotTip>
-                  ) : null
-                }
+                  ) : null;
+                }}
               />
             </LineChart>
           </ResponsiveContainer>

@@ -169,7 +169,7 @@ export const useMappingTrial = (tenant: string) =>
       unwrap(api.POST('/api/v1/tenants/{tenant}/mapping-dry-runs', {params: {path: {tenant}}, body})),
   });
 
-const flowDaysQuery = (tenant: string, first: string, which: Which = {}) =>
+const flowDaysQuery = (tenant: string, first: string, which: Which & {last?: string} = {}) =>
   queryOptions({
     queryKey: ['flow-days', tenant, first, which],
     queryFn: ({signal}) =>
@@ -179,8 +179,8 @@ const flowDaysQuery = (tenant: string, first: string, which: Which = {}) =>
     placeholderData: (previous) => previous,
     retry: false,
   });
-export const useFlowDays = (tenant: string, first: string, which: Which = {}) =>
-  useQuery(flowDaysQuery(tenant, first, which));
+export const useFlowDays = (tenant: string, first: string, which: Which & {last?: string} = {}, enabled = true) =>
+  useQuery({...flowDaysQuery(tenant, first, which), enabled});
 
 const shiftsQuery = (tenant: string, days: number) =>
   queryOptions({

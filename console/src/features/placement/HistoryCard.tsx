@@ -1,5 +1,4 @@
 /** Placement over time: a strip of runs for each provider, the day it turned, and what else changed then. */
-import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Soft} from '../../design/Card';
@@ -9,12 +8,13 @@ import {DataTable} from '../../design/DataTable';
 import {day, inZone, plural, stamp, words} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Row, Stack} from '../../design/Stack';
+import {useZoom} from '../../design/zoom';
+import {useView} from '../../shell/view';
 import {colour} from '../../design/tokens';
 import {useHistory} from './queries';
 
 type Provider = Schemas['ProviderHistory'];
 type Point = Schemas['PlacementPoint'];
-const PERIODS = [30, 90, 180, 365];
 const WIDTH = 620;
 const HEIGHT = 36;
 
@@ -72,13 +72,23 @@ export function byDay(points: Point[]): Column[] {
   return [...days.values()];
 }
 
+const DAY = 86_400_000; // milliseconds
+
+/** The days up to a moment, ISO, the last one today's. */
+const daysUntil = (until: number, days: number): string[] =>
+  Array.from({length: days}, (_, i) => new Date(until - (days - 1 - i) * DAY).toISOString().slice(0, 10));
+
+const pointsIn = <P extends {at: string}>(points: P[], since: number, until: number): P[] =>
+  points.filter((each) => Date.parse(each.at) >= since && Date.parse(each.at) <= until);
+
 const place = (since: number, until: number) => (iso: string) =>
   ((new Date(iso).getTime() - since) / Math.max(1, until - since)) * (WIDTH - 14) + 7;
 
 /** What else changed, as marks on the same axis: one for each day. */
 function Changes({changes, since, until}: {changes: Schemas['TurnChange'][]; since: number; until: number}) {
   const at = place(since, until);
-  const days = new Map(changes.map(({day}) => [day, changes.filter((each) => each.day === day)]));
+  const shown = changes.filter((each) => Date.parse(each.day) >= since - DAY && Date.parse(each.day) <= until);
+  const days = new Map(shown.map(({day}) => [day, changes.filter((each) => each.day === day)]));
   return (
     <>
       <span>Changes</span>
@@ -108,9 +118,13 @@ function Changes({changes, since, until}: {changes: Schemas['TurnChange'][]; sin
 
 /** The strip: a column for each run, from the ground up inbox, another category, spam, missing or refused. */
 function Strip({provider, since, until, by}: StripProps) {
-  const points = byDay(provider.points);
+  const points = byDay(pointsIn(provider.points, since, until));
   const at = place(since, until);
-  const reading = provider.readings.map((each) => `${at(each.day)},${HEIGHT - 1 - ((HEIGHT - 4) * each.value) / 100}`);
+  const reading = pointsIn(
+    provider.readings.map((each) => ({...each, at: each.day})),
+    since - DAY,
+    until,
+  ).map((each) => `${at(each.day)},${HEIGHT - 1 - ((HEIGHT - 4) * each.value) / 100}`);
   const step = Math.min(12, Math.max(1.5, (WIDTH - 14) / Math.max(1, points.length) - 1));
   const parts = ['inbox', 'other', 'spam', 'lost'] as const;
   return (
@@ -184,17 +198,20 @@ const FILL = {
 const STROKE = {other: colour('sound'), spam: colour('corroded')};
 
 export function HistoryCard({tenant}: {tenant: string}) {
-  const [days, setDays] = useState(90);
-  const [outlet, setOutlet] = useState('');
+  const view = useView(90, 365);
+  const days = view.days;
+  const outlet = view.get('outlet');
   const history = useHistory(tenant, days, outlet);
+  const zoom = useZoom(history.dataUpdatedAt ? daysUntil(history.dataUpdatedAt, days) : []);
   if (history.isPending) return <Loading what="placement over time" />;
   if (history.error) return <Trouble error={history.error} again={() => void history.refetch()} />;
   const {providers, runs, outlets, by, domain, changes} = history.data;
-  if (runs === 0 && !outlet && days === 90) return null;
-  const until = history.dataUpdatedAt;
+  if (runs === 0 && !outlet && !view.get('days')) return null;
+  const until = zoom.isPart ? Date.parse(`${zoom.last}T23:59:59Z`) : history.dataUpdatedAt;
+  const since = zoom.isPart ? Date.parse(`${zoom.first}T00:00:00Z`) : until - days * DAY;
   const rows = providers.flatMap((each) => {
     const readings = new Map(each.readings.map((of) => [of.day, of.value]));
-    return each.points.map((point) => ({
+    return pointsIn(each.points, since, until).map((point) => ({
       ...point,
       provider: each.label,
       reading: readings.get(point.at.slice(0, 10)) ?? null,
@@ -210,13 +227,7 @@ export function HistoryCard({tenant}: {tenant: string}) {
             label="Outlet"
             value={outlet}
             options={[{value: '', label: 'All outlets'}, ...outlets.map((each) => ({value: each, label: each}))]}
-            onChange={setOutlet}
-          />
-          <Choice
-            label="Period of placement"
-            value={String(days)}
-            options={PERIODS.map((each) => ({value: String(each), label: `Last ${each} days`}))}
-            onChange={(value) => setDays(Number(value))}
+            onChange={(value) => view.set('outlet', value)}
           />
         </Row>
       }
@@ -225,6 +236,7 @@ export function HistoryCard({tenant}: {tenant: string}) {
         label="Placement over time"
         file={`placement-history-${tenant}`}
         rows={rows}
+        zoom={zoom}
         id={(row) => `${row.provider} ${row.run} ${row.at}`}
         columns={[
           {name: 'Provider', value: (row) => row.provider},
@@ -255,14 +267,14 @@ export function HistoryCard({tenant}: {tenant: string}) {
         <Stack>
           <Strips>
             {providers.map((each) => (
-              <Provider key={each.provider} provider={each} since={until - days * 86_400_000} until={until} by={by} />
+              <Provider key={each.provider} provider={each} since={since} until={until} by={by} />
             ))}
-            <Changes changes={changes} since={until - days * 86_400_000} until={until} />
+            <Changes changes={changes} since={since} until={until} />
             <span />
             <Dates aria-hidden>
               {[0, 1, 2, 3].map((part) => (
                 <span key={part} data-chart-text>
-                  {day(new Date(until - (days * (3 - part) * 86_400_000) / 3).toISOString())}
+                  {day(new Date(until - ((until - since) * (3 - part)) / 3).toISOString())}
                 </span>
               ))}
             </Dates>

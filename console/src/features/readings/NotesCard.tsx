@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAddMark, useDropMark} from './queries';
+import {useAddAnnotation, useDeleteAnnotation} from './queries';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {Confirm} from '../../design/Confirm';
@@ -35,8 +35,8 @@ const Row = styled.div`
 `;
 
 export function NotesCard({tenant, domain, annotations}: {tenant: string; domain: string; annotations: Annotation[]}) {
-  const add = useAddMark(tenant);
-  const drop = useDropMark(tenant);
+  const add = useAddAnnotation(tenant);
+  const drop = useDeleteAnnotation(tenant);
   const [text, setText] = useState('');
   const [date, setDate] = useState(new Date().toISOString().slice(0, 10));
   return (

@@ -5,7 +5,6 @@ import {
   CartesianGrid,
   ComposedChart,
   Line,
-  ReferenceLine,
   ResponsiveContainer,
   Tooltip,
   XAxis,
@@ -17,11 +16,12 @@ import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {day, factor} from '../../design/format';
+import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
 import {Notice} from '../../design/Notice';
 import {colour, conditions, floors} from '../../design/tokens';
+import {useZoom} from '../../design/zoom';
 
 type Reading = Schemas['Reading'];
-type Annotation = Schemas['Annotation'];
 
 const Tip = styled.div`
   background: ${colour('sheet')};
@@ -71,6 +71,8 @@ export function ReadingCard({
   annotations = [],
   onDay,
 }: ReadingCardProps) {
+  const zoom = useZoom(readings.map((each) => each.day));
+  const shown = readings.filter((each) => zoom.shows(each.day));
   const known = readings.filter((each) => each.value != null);
   return (
     <Card
@@ -98,19 +100,16 @@ export function ReadingCard({
             {name: 'Main factor', value: heaviest},
             {
               name: 'Annotations',
-              value: (row) =>
-                annotations
-                  .filter((annotation) => annotation.day === row.day)
-                  .map((annotation) => annotation.text)
-                  .join('; '),
+              value: (row) => happenedOn(annotations, row.day),
             },
           ]}
-          rows={[...readings].reverse()}
+          rows={[...shown].reverse()}
           id={(row) => row.day}
           file={file.replace(/\.csv$/, '')}
+          zoom={zoom}
         >
-          <Chart readings={readings} annotations={annotations} onDay={onDay} />
-          <PullsOverTime readings={readings} />
+          <Chart readings={shown} annotations={annotations} onDay={onDay} />
+          <PullsOverTime readings={shown} />
         </ChartView>
       )}
     </Card>
@@ -121,44 +120,6 @@ const heaviest = (row: Reading): string => {
   const pull = row.pulls?.[0];
   return pull && pull.points >= 1 ? `${pull.points} ${factor(pull.factor).toLowerCase()}, ${pull.label}` : '';
 };
-
-const SIGN: Record<Annotation['kind'], string> = {
-  annotation: 'n',
-  record: 'r',
-  finding: 'f',
-  shift: 's',
-  outage: 'o',
-  policy: 'p',
-  sending_ip: 'a',
-  volume: 'v',
-};
-
-/** Marks of each day, and their signs: several of a day share a line. */
-function byDay(annotations: Annotation[], first: string, last: string): [string, Annotation[]][] {
-  const days = new Map<string, Annotation[]>();
-  for (const annotation of annotations)
-    if (annotation.day >= first && annotation.day <= last)
-      days.set(annotation.day, [...(days.get(annotation.day) ?? []), annotation]);
-  return [...days];
-}
-/** The row of each label, so that none covers another: a label goes below one that would reach it. */
-export function labelRows(labels: [string, string][], days: string[]): Map<string, number> {
-  const rows = new Map<string, number>();
-  const ends: number[] = []; // of the last label in each row, in days
-  for (const [day, label] of [...labels].sort(([a], [b]) => a.localeCompare(b))) {
-    const half = ((label.length * LETTER + 4) / 2 / PLOT) * days.length;
-    const at = days.indexOf(day);
-    const free = ends.findIndex((end) => end <= at - half);
-    const row = free < 0 ? ends.length : free;
-    ends[row] = at + half;
-    rows.set(day, row);
-  }
-  return rows;
-}
-const LETTER = 7; // pixels, at most
-const PLOT = 560; // pixels that a plot is wide at least on a desktop
-const signs = (annotations: Annotation[]): string =>
-  [...new Set(annotations.map((annotation) => SIGN[annotation.kind]))].join('');
 
 function Chart({
   readings,
@@ -177,17 +138,12 @@ function Chart({
         : [Math.max(0, each.value - (each.margin ?? 0)), Math.min(100, each.value + (each.margin ?? 0))],
   }));
   const tick = {fontSize: 11, fill: colour('soft')};
-  const first = readings[0]!.day;
-  const happened = byDay(annotations, first, readings.at(-1)!.day);
-  const rows = labelRows(
-    happened.map(([date, those]) => [date, signs(those)]),
-    readings.map((each) => each.day),
-  );
+  const days = readings.map((each) => each.day);
   return (
     <div
       style={{height: 230, position: 'relative'}}
       role="img"
-      aria-label={`Readings from ${day(first)} to today; the table has the figures`}
+      aria-label={`Readings from ${day(days[0]!)} to ${day(days.at(-1)!)}; the table has the figures`}
     >
       <Strip />
       <ResponsiveContainer>
@@ -222,21 +178,7 @@ function Chart({
           />
           <Area dataKey="band" fill={colour('soft')} fillOpacity={0.2} stroke="none" isAnimationActive={false} />
           <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.8} dot={false} isAnimationActive={false} />
-          {happened.map(([date, those]) => (
-            <ReferenceLine
-              key={date}
-              x={date}
-              stroke={colour('soft')}
-              strokeDasharray="1 3"
-              label={{
-                value: signs(those),
-                position: 'insideTop',
-                dy: 12 * (rows.get(date) ?? 0),
-                fontSize: 11,
-                fill: colour('ink'),
-              }}
-            />
-          ))}
+          {happenedLines(annotations, days)}
           <Tooltip
             cursor={{stroke: colour('rust')}}
             content={({payload}) => {
@@ -250,11 +192,11 @@ function Chart({
                   </b>
                   <p>{heaviest(each)}</p>
                   {each.provisional && <p>The day is not over yet.</p>}
-                  {happened
-                    .filter(([date]) => date === each.day)
-                    .flatMap(([, those]) =>
-                      those.map((annotation) => <p key={annotation.kind + annotation.text}>{annotation.text}</p>),
-                    )}
+                  {annotations
+                    .filter((annotation) => annotation.day === each.day)
+                    .map((annotation) => (
+                      <p key={annotation.kind + annotation.text}>{annotation.text}</p>
+                    ))}
                 </Tip>
               );
             }}

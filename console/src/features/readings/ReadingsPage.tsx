@@ -16,6 +16,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {Spark} from '../../design/Spark';
 import {colour, space} from '../../design/tokens';
+import {useZoom} from '../../design/zoom';
 import {useView} from '../../shell/view';
 
 type Row = Schemas['WallRow'];
@@ -207,10 +208,12 @@ function Change({value}: {value: number | null}) {
 function Together({rows, first}: {rows: Row[]; first: string}) {
   const start = new Date(`${first}T00:00:00Z`).getTime();
   const length = whole(rows[0]!).trend.length;
-  const data = Array.from({length}, (_, i) => ({
+  const all = Array.from({length}, (_, i) => ({
     day: new Date(start + i * 86_400_000).toISOString().slice(0, 10),
     ...Object.fromEntries(rows.map((row) => [row.name, whole(row).trend[i]])),
   }));
+  const zoom = useZoom(all.map((each) => each.day));
+  const data = all.filter((each) => zoom.shows(each.day));
   const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <ChartView
@@ -226,6 +229,7 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
         })),
       ]}
       rows={[...data].reverse()}
+      zoom={zoom}
       id={(each) => each.day}
     >
       <div

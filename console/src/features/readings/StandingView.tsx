@@ -2,7 +2,7 @@
 import type {ReactNode} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useMarks, useReadings, type Subject} from './queries';
+import {useAnnotations, useReadings, type Subject} from './queries';
 import {firstDay} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
@@ -46,7 +46,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
   const first = firstDay(days);
   const readings = useReadings(tenant, of, first);
   const domain = subject === 'domain' ? name : undefined;
-  const annotations = useMarks(tenant, first, domain);
+  const annotations = useAnnotations(tenant, first, domain);
   const shown = readings.data?.readings ?? [];
   const last = shown.at(-1);
   const here = (annotation: Schemas['Annotation']) =>

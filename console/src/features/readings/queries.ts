@@ -74,7 +74,7 @@ const aheadQuery = (tenant: string, of: Subjected, wanted: Schemas['ForecastRequ
 export const useAhead = (tenant: string, of: Subjected, wanted: Schemas['ForecastRequest']) =>
   useQuery(aheadQuery(tenant, of, wanted));
 
-const marksQuery = (tenant: string, first: string, domain?: string) =>
+const annotationsQuery = (tenant: string, first: string, domain?: string) =>
   queryOptions({
     queryKey: ['annotations', tenant, first, domain ?? ''],
     queryFn: ({signal}) =>
@@ -83,9 +83,10 @@ const marksQuery = (tenant: string, first: string, domain?: string) =>
       ),
     placeholderData: (previous) => previous,
   });
-export const useMarks = (tenant: string, first: string, domain?: string) => useQuery(marksQuery(tenant, first, domain));
+export const useAnnotations = (tenant: string, first: string, domain?: string) =>
+  useQuery(annotationsQuery(tenant, first, domain));
 
-export const useAddMark = (tenant: string) => {
+export const useAddAnnotation = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (body: Schemas['NewAnnotation']) =>
@@ -94,7 +95,7 @@ export const useAddMark = (tenant: string) => {
   });
 };
 
-export const useDropMark = (tenant: string) => {
+export const useDeleteAnnotation = (tenant: string) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (id: number) =>

@@ -8,7 +8,7 @@ import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
 import {NotesCard} from './NotesCard';
 import {PullsCard} from './PullsCard';
-import {labelRows} from './ReadingCard';
+import {labelRows} from '../../design/happened';
 
 withBrowserParts();
 afterEach(cleanup);

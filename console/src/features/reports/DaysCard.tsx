@@ -5,6 +5,7 @@ import {Card, Small} from '../../design/Card';
 import {ChartView} from '../../design/ChartView';
 import type {Column} from '../../design/DataTable';
 import {count, day} from '../../design/format';
+import {useZoom} from '../../design/zoom';
 import {colour, narrow} from '../../design/tokens';
 import {aligned, VerdictMark, VERDICTS, WORDS, type Verdict} from './verdicts';
 
@@ -90,7 +91,9 @@ const columns: Column<Day>[] = [
   ]),
 ];
 
-export function DaysCard({domain, days}: {domain: string; days: Day[]}) {
+export function DaysCard({domain, days: all}: {domain: string; days: Day[]}) {
+  const zoom = useZoom(all.map((each) => each.day));
+  const days = all.filter((each) => zoom.shows(each.day));
   return (
     <Card
       title="Mail by day"
@@ -100,6 +103,7 @@ export function DaysCard({domain, days}: {domain: string; days: Day[]}) {
         label={`Mail of ${domain} by day`}
         columns={columns}
         rows={[...days].reverse()}
+        zoom={zoom}
         id={(row) => row.day}
         file={`reported-mail-${domain}`}
       >

@@ -12,6 +12,10 @@ import {count, day, firstDay, percent, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
 import {colour, space} from '../../design/tokens';
+import {useZoom} from '../../design/zoom';
+import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {useAnnotations} from '../readings/queries';
+import {useView} from '../../shell/view';
 
 type Part = Schemas['GrowthPart'];
 const Stack = styled.div`
@@ -32,27 +36,17 @@ const BY = [
 ];
 
 export function GrowthView({tenant}: {tenant: string}) {
-  const [days, setDays] = useState('90');
+  const {days} = useView(90, 365);
   const [by, setBy] = useState('reasons');
-  const growth = useGrowth(tenant, firstDay(Number(days)));
+  const growth = useGrowth(tenant, firstDay(days));
   const found = growth.data;
+  const zoom = useZoom((found?.days ?? []).map((each) => each.day));
+  const shown = (found?.days ?? []).filter((each) => zoom.shows(each.day));
+  const annotations = useAnnotations(tenant, firstDay(days)).data ?? [];
   const parts: Part[] = found ? (found[by as 'reasons'] ?? []) : [];
   return (
     <Stack>
-      <Card
-        title="Active entries"
-        note="entries in force at the end of each day"
-        actions={
-          <>
-            <Choice
-              label="Period"
-              value={days}
-              options={['30', '90', '180', '365'].map((value) => ({value, label: `Last ${value} days`}))}
-              onChange={setDays}
-            />
-          </>
-        }
-      >
+      <Card title="Active entries" note="entries in force at the end of each day">
         {growth.isPending && <Loading what="list growth" />}
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
         {found && found.days.every((each) => each.active === 0 && each.withheld === 0) && (
@@ -69,18 +63,20 @@ export function GrowthView({tenant}: {tenant: string}) {
               {name: 'Removed', value: (row) => row.removed, number: true},
               {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
               {name: 'Withheld', value: (row) => row.withheld, number: true},
+              {name: 'Annotations', value: (row) => happenedOn(annotations, row.day)},
             ]}
-            rows={found.days}
+            rows={shown}
+            zoom={zoom}
             id={(row) => row.day}
             file={`suppression-days-${tenant}`}
           >
             <div
               style={{height: 220}}
               role="img"
-              aria-label={`From ${count(found.days[0]!.active)} to ${count(found.days.at(-1)!.active)} entries`}
+              aria-label={`From ${count(shown[0]?.active ?? 0)} to ${count(shown.at(-1)?.active ?? 0)} entries`}
             >
               <ResponsiveContainer width="100%" height="100%">
-                <AreaChart data={found.days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
+                <AreaChart data={shown} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
                   <XAxis
                     dataKey="day"
                     tickFormatter={day}
@@ -95,9 +91,15 @@ export function GrowthView({tenant}: {tenant: string}) {
                     stroke="currentColor"
                     allowDecimals={false}
                   />
+                  {happenedLines(
+                    annotations,
+                    shown.map((each) => each.day),
+                  )}
                   <Tooltip
                     content={({payload}) =>
-                      payload?.[0] ? <DayTip day={payload[0].payload as Schemas['GrowthDay']} /> : null
+                      payload?.[0] ? (
+                        <DayTip day={payload[0].payload as Schemas['GrowthDay']} annotations={annotations} />
+                      ) : null
                     }
                   />
                   <Area
@@ -145,10 +147,11 @@ export function GrowthView({tenant}: {tenant: string}) {
   );
 }
 
-const DayTip = ({day: each}: {day: Schemas['GrowthDay']}) => (
+const DayTip = ({day: each, annotations}: {day: Schemas['GrowthDay']; annotations: Annotation[]}) => (
   <Tip>
     <b>{day(each.day)}</b>: {count(each.active)} active, {count(each.added)} added, {count(each.removed)} removed
     {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
+    {happenedOn(annotations, each.day) && <div>{happenedOn(annotations, each.day)}</div>}
   </Tip>
 );
 
