@@ -1,4 +1,5 @@
 import {Button as AriaButton, type ButtonProps as AriaProps} from 'react-aria-components';
+import {Link} from 'react-router';
 import styled from 'styled-components';
 import {useMay, type Role} from './may';
 import {colour, font, space} from './tokens';
@@ -40,4 +41,20 @@ export function Button({tone = 'plain', changes, needs, ...props}: ButtonProps) 
   const restricted = changes || tone === 'main' || tone === 'danger' || props.type === 'submit';
   const may = useMay(needs ?? (restricted ? undefined : 'viewer'));
   return may ? <Root $tone={tone} {...props} /> : null;
+}
+
+const GoRoot = styled(Link)`
+  font: 600 12px ${font.sans};
+  padding: 5px ${space.m};
+  border: 1px solid ${colour('ink')};
+  border-radius: 4px;
+  background: ${colour('ink')};
+  color: ${colour('sheet')};
+  text-decoration: none;
+  white-space: nowrap;
+`;
+
+/** A link that looks like the main button: what to do next is on another page. Only for those who may do it. */
+export function Go({to, needs, children}: {to: string; needs?: Role; children: string}) {
+  return useMay(needs) ? <GoRoot to={to}>{children}</GoRoot> : null;
 }

@@ -1,6 +1,7 @@
 /** What happened on the days of a chart: a letter for each kind on the time axis, and the texts for tips and tables. */
 import {ReferenceLine} from 'recharts';
 import type {Schemas} from '../api/client';
+import {Small} from './Card';
 import {colour} from './tokens';
 
 export type Annotation = Schemas['Annotation'];
@@ -69,6 +70,28 @@ export function happenedLines(annotations: Annotation[], days: string[], width =
       }}
     />
   ));
+}
+
+const WORDS: Record<Annotation['kind'], string> = {
+  annotation: 'annotation',
+  record: 'record changed',
+  finding: 'finding',
+  shift: 'shift',
+  outage: 'provider outage',
+  policy: 'policy changed',
+  sending_ip: 'new sending address',
+  volume: 'volume changed',
+};
+
+/** What the letters above a chart mean: those that are there. */
+export function HappenedKey({annotations, first, last}: {annotations: Annotation[]; first: string; last: string}) {
+  const kinds = new Set(annotations.filter(({day}) => day >= first && day <= last).map(({kind}) => kind));
+  if (!kinds.size) return null;
+  return (
+    <Small as="p" style={{margin: '4px 0 0'}}>
+      {[...kinds].map((kind) => `${SIGN[kind]} ${WORDS[kind]}`).join(', ')}
+    </Small>
+  );
 }
 
 /** The texts of a day, one after the other. */

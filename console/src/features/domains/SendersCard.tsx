@@ -4,6 +4,7 @@ import {Link} from 'react-router';
 import type {Schemas} from '../../api/client';
 import {useSenders} from '../recordplan/queries';
 import {PER, usageQuery} from '../readings/usage';
+import {Go} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {DataTable, type Column} from '../../design/DataTable';
 import {count} from '../../design/format';
@@ -84,6 +85,7 @@ export function SendersCard({tenant}: {tenant: string}) {
         <Notice title="No senders yet">
           Every From domain and stream in use is listed here once events of it arrive, or once a stream is described
           (Domains, a domain, Streams).
+          <Go to={`/flow?tenant=${tenant}&view=feeds`}>Add a feed</Go>
         </Notice>
       )}
       {senders.data && senders.data.length > 0 && (

@@ -11,7 +11,7 @@ import {Loading, Trouble} from '../../design/Notice';
 import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
 import {colour} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
-import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
 import {CheckField} from '../../design/CheckField';
 import {useAnnotations} from '../readings/queries';
 import {useView} from '../../shell/view';
@@ -132,6 +132,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
               />
             ))}
           </Plots>
+          <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
         </ChartView>
       )}
     </Card>

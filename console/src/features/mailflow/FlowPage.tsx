@@ -3,6 +3,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useDomains} from '../domains/queries';
 import {useFlow, useFlowNames, type Which} from './queries';
+import {Go} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {firstDay} from '../../design/format';
@@ -133,7 +134,11 @@ function Providers({tenant, days, which}: {tenant: string; days: number; which: 
       {flow.isPending && <Loading what="mail flow" />}
       {flow.error && <Trouble error={flow.error} again={() => void flow.refetch()} />}
       {flow.data && flow.data.providers.length === 0 && (
-        <Notice title="No mail in this period">Add a feed, load events, or choose a longer period.</Notice>
+        <Notice title="No mail in this period">
+          What was delivered, bounced and complained about will be here, by mailbox provider. Events come by a feed; or
+          choose a longer period.
+          <Go to={`/flow?tenant=${tenant}&view=feeds`}>Add a feed</Go>
+        </Notice>
       )}
       {flow.data && flow.data.providers.length > 0 && (
         <Card

@@ -16,7 +16,7 @@ import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {day, factor} from '../../design/format';
-import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
 import {Notice} from '../../design/Notice';
 import {colour, conditions, floors} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
@@ -109,6 +109,7 @@ export function ReadingCard({
           zoom={zoom}
         >
           <Chart readings={shown} annotations={annotations} onDay={onDay} />
+          <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
           <PullsOverTime readings={shown} />
         </ChartView>
       )}
@@ -207,7 +208,7 @@ function Chart({
   );
 }
 
-const HUES = ['seized', 'corroded', 'tarnished', 'sound', 'rust', 'soft'] as const;
+const HUES = ['seized', 'corroded', 'tarnished', 'sound', 'ink', 'soft'] as const;
 const SHOWN = 5;
 
 /** What each factor took, day by day, one upon the other: the factors that took most, and the rest together. */

@@ -6,7 +6,7 @@ import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useWall} from '../wall/queries';
 import {type Subject} from './queries';
-import {Button} from '../../design/Button';
+import {Button, Go} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
@@ -110,7 +110,10 @@ export function ReadingsPage() {
         </Card>
       )}
       {rows.length === 0 ? (
-        <Notice title="No data">No mail of this kind in this period.</Notice>
+        <Notice title="No readings in this period">
+          A reading needs about thirty messages at a mailbox provider within recent days. Events come by a feed.
+          <Go to={`/flow?${view.tenant && `tenant=${view.tenant}&`}view=feeds`}>Add a feed</Go>
+        </Notice>
       ) : (
         <Card
           title={SUBJECTS.find((each) => each.value === subject)!.label}

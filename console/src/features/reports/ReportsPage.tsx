@@ -2,7 +2,7 @@
 import {useState} from 'react';
 import {Link} from 'react-router';
 import type {Schemas} from '../../api/client';
-import {Button} from '../../design/Button';
+import {Button, Go} from '../../design/Button';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable, type Column} from '../../design/DataTable';
@@ -94,7 +94,8 @@ function DomainsCard({tenant, days}: {tenant: string; days: number}) {
       {domains.data?.length === 0 && (
         <Notice title="No reports in this period">
           Receivers send a report a day about every domain that asks for them in its DMARC record. Add a feed of kind
-          reports (Mail flow, Feeds) and publish its address as rua, or upload reports below.
+          reports and publish its address as rua, or upload reports below.
+          <Go to={`/flow?tenant=${tenant}&view=feeds`}>Add a feed for reports</Go>
         </Notice>
       )}
       {domains.data && domains.data.length > 0 && (

@@ -1,5 +1,6 @@
 /** What receivers report about a domain: the way to p=reject, its mail by day, who sends as it, and the rehearsal. */
 import {Loading, Notice, Trouble} from '../../design/Notice';
+import {Go} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Stack} from '../../design/Stack';
 import {useView} from '../../shell/view';
@@ -29,6 +30,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
             Receivers send a report a day about every domain that asks for them in its DMARC record. Add a feed of kind
             reports, publish its address as rua, or upload reports that you have. Then this page says who sends as{' '}
             {name}, and what a stricter policy would do.
+            <Go to={`/flow?tenant=${tenant}&view=feeds`}>Add a feed for reports</Go>
           </Notice>
         </Card>
         <UploadCard tenant={tenant} />

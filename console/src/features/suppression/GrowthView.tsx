@@ -4,6 +4,7 @@ import {Area, AreaChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recha
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useGrowth} from './queries';
+import {Go} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
@@ -13,7 +14,7 @@ import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
 import {colour, space} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
-import {happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
 import {useAnnotations} from '../readings/queries';
 import {useView} from '../../shell/view';
 
@@ -51,7 +52,8 @@ export function GrowthView({tenant}: {tenant: string}) {
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
         {found && found.days.every((each) => each.active === 0 && each.withheld === 0) && (
           <Notice title="No active entries in this period">
-            Entries are added by bounces, complaints and unsubscribes.
+            Entries are added by bounces, complaints and unsubscribes, or from a list that you have.
+            <Go to={`/suppression?tenant=${tenant}&view=import-export`}>Import a list</Go>
           </Notice>
         )}
         {found && found.days.some((each) => each.active > 0) && (
@@ -113,6 +115,7 @@ export function GrowthView({tenant}: {tenant: string}) {
                 </AreaChart>
               </ResponsiveContainer>
             </div>
+            <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
           </ChartView>
         )}
       </Card>

@@ -11,7 +11,7 @@ import {
   useSuppressionCount,
   type Listed,
 } from './queries';
-import {Button} from '../../design/Button';
+import {Button, Go} from '../../design/Button';
 import {CheckField} from '../../design/CheckField';
 import {Card, Small, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
@@ -162,7 +162,10 @@ export function ListView({tenant}: {tenant: string}) {
           <Notice title={text || reason || shown !== 'held' ? 'No matching entries' : 'The list is empty'}>
             {text || reason || shown !== 'held'
               ? 'Broaden the search.'
-              : 'Invalid addresses, complaints and unsubscribes are added automatically.'}
+              : 'Invalid addresses, complaints and unsubscribes are added automatically as events arrive. A list that you have can be imported.'}
+            {!(text || reason || shown !== 'held') && (
+              <Go to={`/suppression?tenant=${tenant}&view=import-export`}>Import a list</Go>
+            )}
           </Notice>
         )}
         {rows.length > 0 &&

@@ -5,7 +5,7 @@ import type {Schemas} from '../../api/client';
 import {Checklist} from './Checklist';
 import {ORDERS, useWall} from './queries';
 import {useWorklist} from '../worklist/queries';
-import {Button} from '../../design/Button';
+import {Button, Go} from '../../design/Button';
 import {Choice} from '../../design/Choice';
 import {Small, Soft} from '../../design/Card';
 import {CopyButton} from '../../design/CopyButton';
@@ -250,7 +250,9 @@ export function WallPage({who}: {who?: Schemas['Who']}) {
           </Notice>
         ) : wall.data.rows.length === 0 ? (
           <Notice title="No domains yet">
-            <Link to="/domains">Add a sending domain</Link> to audit its records, then load events to see readings.
+            Each sending domain has a row here, with its reading at every mailbox provider. Add one to audit its
+            records, then let events come in.
+            <Go to={tenant ? `/domains?tenant=${tenant}` : '/domains'}>Add your first domain</Go>
           </Notice>
         ) : (
           <>
