@@ -2,6 +2,7 @@
 import {useMemo, useState, type ReactNode} from 'react';
 import {Input, Menu, MenuItem, MenuTrigger, Popover, TextField} from 'react-aria-components';
 import styled from 'styled-components';
+import {About, type Meaning} from './About';
 import {Button} from './Button';
 import {CheckField} from './CheckField';
 import {download, toCsv, toNdjson, type Cell} from './csv';
@@ -18,6 +19,8 @@ export interface Column<Row> {
   number?: boolean;
   /** Holds buttons: neither sorted by nor exported. */
   tool?: boolean;
+  /** What the numbers of the column are; opened beside its head. */
+  about?: Meaning;
 }
 
 const Frame = styled.div`
@@ -231,6 +234,7 @@ export function DataTable<Row>({label, columns, rows, id, total, file, selection
                   <th
                     key={column.name}
                     className={column.number ? 'number' : undefined}
+                    aria-label={column.about && column.name}
                     aria-sort={sort === column.name ? (descending ? 'descending' : 'ascending') : undefined}
                   >
                     {column.tool ? (
@@ -241,6 +245,7 @@ export function DataTable<Row>({label, columns, rows, id, total, file, selection
                         {sort === column.name ? (descending ? ' ↓' : ' ↑') : ''}
                       </button>
                     )}
+                    {column.about && <About of={column.name} meaning={column.about} />}
                   </th>
                 ),
               )}

@@ -5,8 +5,9 @@ import {useAudit, useNewestAudit} from './queries';
 import {useFlow} from '../mailflow/queries';
 import {useReadings} from '../readings/queries';
 import {Button} from '../../design/Button';
+import {About} from '../../design/About';
 import {Card, Soft} from '../../design/Card';
-import {firstDay, plural} from '../../design/format';
+import {day, firstDay, plural} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {colour, font, narrow, space} from '../../design/tokens';
@@ -131,6 +132,16 @@ export function DomainPage() {
               ± {Math.round(last.margin ?? 0)} · {last.condition}
               {held ? ` for ${plural(held, 'day')}` : ''}
             </small>
+            <About
+              of="Reading"
+              meaning={{
+                formula: `100 minus the points of all factors (listed under Factors); ± ${Math.round(last.margin ?? 0)} is its margin: fewer messages, wider`,
+                source:
+                  'Events, audits, listings, placement and reports of receivers, overall and at each mailbox provider',
+                period: `Up to ${day(last.day)}; recent days count more`,
+                events: {to: `/flow?tenant=${tenant}&domain=${name}`, label: 'Mail flow of the domain'},
+              }}
+            />
           </Big>
         )}
         <div>

@@ -273,6 +273,11 @@ function LinesCard({tenant}: {tenant: string}) {
             {name: 'Events', value: (row) => words(row.rate)},
             {
               name: 'Last 7 days',
+              about: {
+                formula: 'Bounces or complaints / messages, as plain counts',
+                source: 'Counters of events; complaints at providers that report them',
+                period: 'The last 7 days, today included',
+              },
               value: (row) => row.value,
               show: (row) => (
                 <>
@@ -284,9 +289,25 @@ function LinesCard({tenant}: {tenant: string}) {
               ),
               number: true,
             },
-            {name: 'Estimate', value: (row) => row.estimate, show: (row) => percent(row.estimate), number: true},
+            {
+              name: 'Estimate',
+              value: (row) => row.estimate,
+              show: (row) => percent(row.estimate),
+              number: true,
+              about: {
+                formula:
+                  'Expected rate of the next mail: counts in which a day counts less the older it is, together with what is usual for senders',
+                source: 'The same counters',
+                period: 'The last 30 days',
+              },
+            },
             {
               name: 'Watch line',
+              about: {
+                formula: 'The rate from which to watch, and how probable it is that the estimate is above it',
+                source: "The relay's own lines where it has them (Domains, a domain, Setup), else the defaults",
+                period: 'The last 30 days',
+              },
               value: (row) => row.watch,
               show: (row) => (
                 <>
@@ -298,6 +319,12 @@ function LinesCard({tenant}: {tenant: string}) {
             },
             {
               name: 'Stop line',
+              about: {
+                formula:
+                  'The rate from which a relay or provider stops a sender, and how probable it is that the estimate is above it',
+                source: "The relay's own lines where it has them, else the defaults",
+                period: 'The last 30 days',
+              },
               value: (row) => row.stop,
               show: (row) => (
                 <>
