@@ -3,8 +3,10 @@ import {cleanup, render, screen, within} from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import {MemoryRouter} from 'react-router';
 import {afterEach, expect, it} from 'vitest';
+import {withBrowserParts} from '../testing';
 import {DataTable} from './DataTable';
 
+withBrowserParts();
 afterEach(cleanup);
 
 it('has formula, source, period and the way to the events, and does not sort', async () => {
