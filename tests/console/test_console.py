@@ -160,7 +160,7 @@ def test_flow_sorts_and_says_why_mail_bounced(page: Page, office: Office, mail: 
     page.get_by_role("button", name="Find").click()
     expect(page.get_by_role("table", name="Events")).to_contain_text("no such mailbox")
     page.get_by_role("tab", name="Providers").click()
-    header = page.get_by_role("button", name="Delivered")
+    header = page.get_by_role("button", name="Delivered", exact=True)
     header.click()
     expect(page.get_by_role("columnheader", name="Delivered ↓")).to_have_attribute("aria-sort", "descending")
 

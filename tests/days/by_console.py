@@ -156,7 +156,9 @@ def warm_up(walk: Walk) -> None:
 
 
 def proving(walk: Walk) -> None:
-    with walk.step("Open the domains: every From domain in use, proven or not, aligned or not, limits used today") as page:
+    with walk.step(
+        "Open the domains: every From domain in use, proven or not, aligned or not, limits used today"
+    ) as page:
         walk.open("/domains?tenant=copperline")
         table = page.get_by_role("table", name="Senders")
         expect(table.get_by_text("not aligned").first).to_be_visible()

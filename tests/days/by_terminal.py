@@ -99,7 +99,9 @@ def warm_up(terminal: Terminal) -> None:
 
 def proving(terminal: Terminal) -> None:
     terminal.run("proof", "senders", "--tenant", "copperline", says="not verified", status=3)
-    started = terminal.run("proof", "start", "copperline.example", "--tenant", "copperline", says="_rustgauge", status=3)
+    started = terminal.run(
+        "proof", "start", "copperline.example", "--tenant", "copperline", says="_rustgauge", status=3
+    )
     record = re.search(r'"(rustgauge-proof=\w+)"', started)
     assert record is not None
     with (terminal.folder / "var" / "demo" / "zones" / "copperline.example.zone").open("a") as zone:

@@ -1,7 +1,6 @@
 """The twelve pieces of work, walked through on a real demo: in a browser, and by commands."""
 
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, expect, sync_playwright

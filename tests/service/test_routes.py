@@ -247,7 +247,6 @@ ROUTES = [
     ("POST", "reports", None),
     ("GET", "report-style", None),
     ("PUT", "report-style", {}),
-    ("GET", "report-logo", None),
     ("PUT", "report-logo", None),
     ("DELETE", "report-logo", None),
     ("GET", "report-shares", None),

@@ -4146,11 +4146,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * Get Report Logo
-         * @description Return the logo as a PNG.
-         */
-        get: operations["get_report_logo"];
+        get?: never;
         /**
          * Set Report Logo
          * @description Upload a logo, PNG or JPEG, of at most 512 KiB. It is stored as a PNG of at most 480 × 144 pixels.
@@ -20529,7 +20525,8 @@ export interface components {
          * @example {
          *       "width": 1,
          *       "height": 1,
-         *       "octets": 1
+         *       "octets": 1,
+         *       "address": "kim@tidepost.example"
          *     }
          */
         ReportLogo: {
@@ -20539,6 +20536,11 @@ export interface components {
             height: number;
             /** Octets */
             octets: number;
+            /**
+             * Address
+             * @description Data URL that holds the picture (RFC 2397)
+             */
+            address: string;
         };
         /**
          * ReportMailDay
@@ -20859,7 +20861,8 @@ export interface components {
          *       "logo": {
          *         "width": 1,
          *         "height": 1,
-         *         "octets": 1
+         *         "octets": 1,
+         *         "address": "kim@tidepost.example"
          *       }
          *     }
          */
@@ -59893,101 +59896,6 @@ export interface operations {
             };
         };
     };
-    get_report_logo: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The tenant's slug */
-                tenant: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description The rows, as they are read */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "image/png": string;
-                };
-            };
-            /** @description Wrong content encoding; Invalid cursor; Not UTF-8; Not JSON */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not signed in; Address and password do not match; Code of the second factor required */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Request from another site; Your role does not allow this; Second factor required; The token does not allow this; The token is not valid from here; Not for tokens; Not assigned to this tenant; No account */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not found; No matching message arrived */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Password not accepted; Not a domain name; Not a mailbox address; Invalid request; Wrong code; Passkey not accepted; Not an aggregate report; No rows stored */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too many attempts; Too many requests */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description DNS gave no answer; Busy; Paused; Database unavailable */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     set_report_logo: {
         parameters: {
             query?: never;
@@ -60000,8 +59908,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "image/png": string;
-                "image/jpeg": string;
+                "application/octet-stream": string;
             };
         };
         responses: {

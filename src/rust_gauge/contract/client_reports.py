@@ -110,6 +110,7 @@ class ReportLogo(Model):
     width: int
     height: int
     octets: int
+    address: str = Field(description="Data URL that holds the picture (RFC 2397)")
 
 
 class ReportStyle(Model):

@@ -8,18 +8,19 @@ import hashlib
 import json
 from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+import orjson
 from sqlalchemy import Connection, select
 
 from rust_gauge.contract.audits import DnsListSetting
 from rust_gauge.contract.domains import DomainChange, NewDomain
-from rust_gauge.contract.events import NewEvent
 from rust_gauge.contract.feeds import FeedDefaults, FeedMapping, FeedSource, NewFeed
 from rust_gauge.contract.plans import PlanSettings
 from rust_gauge.contract.relays import RelayDescription
-from rust_gauge.core.mailflow import Event, Tally
+from rust_gauge.core.mailflow import Tally
 from rust_gauge.core.roles import Role
 from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.feeds import driftline_documents, returned_message
@@ -28,6 +29,7 @@ from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import load_placement
 from rust_gauge.demo.reports import load_reports
 from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.side_by_side import for_each
 from rust_gauge.demo.verification import load_verification
 from rust_gauge.demo.warmup import load_warmup
 from rust_gauge.demo.zones import (
@@ -47,7 +49,7 @@ from rust_gauge.service.accounts.passwords import hash_password
 from rust_gauge.service.domains import audits, domains, proofs, relays
 from rust_gauge.service.feeds import feeds, receiving
 from rust_gauge.service.intake import intake
-from rust_gauge.service.intake.rows import to_event
+from rust_gauge.service.intake.rows import split_lines
 from rust_gauge.service.plans import plans
 from rust_gauge.service.readings.computation import compute, look_at_providers
 from rust_gauge.service.runtime.context import Context
@@ -60,6 +62,7 @@ from rust_gauge.store.domains import list_domains
 from rust_gauge.store.intake import Names
 
 _BATCH = 10_000  # events in one load, as a busy feed would send
+_DAYS_AT_ONCE = 15  # days of counters in one transaction
 Say = Callable[[str], None]
 Check = Callable[[], None]
 
@@ -69,10 +72,12 @@ def _go_on() -> None:
 
 
 def load_demo(
-    context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on, verifier_port: int = 0
-) -> date:
+    context: Context, email: str, password: str, token: str, say: Say, check: Check = _go_on, verifier_port: int = 0,
+    *, apart: bool = False,
+) -> date:  # fmt: skip
     """Bring in what is missing of the demo. `check` is called between steps, and may raise to stop it there.
-    `verifier_port`: where the stand-in verifier listens; 0: there is none. Return day 0 of the story.
+    `verifier_port`: where the stand-in verifier listens; 0: there is none. `apart`: tenants side by side, in processes.
+    Return day 0 of the story.
     """
     now = context.clock()
     tenants = context.store.transaction(lambda c: _tenants(c, email, password, token, now))
@@ -80,12 +85,12 @@ def load_demo(
     for tenant in tenants:
         _domains(context, tenant)
         context.store.transaction(lambda c, tenant=tenant: _labels(c, tenant.id))  # type: ignore[misc]
-    total = 0
-    for tenant in tenants:
-        total += _history(context, tenant, anchor, say, check)
-    recent = 0
-    for tenant in tenants:
-        recent += _events(context, tenant, anchor, now, say, check)
+    total = recent = 0
+    mail = partial(_mail, anchor)
+    for tenant, (counted, stored) in for_each(context, tenants, mail, now, check, apart=apart):
+        if counted or stored:
+            say(f"  {tenant.name}: {counted:,} counters of {HISTORY_DAYS - EVENT_DAYS} days, {stored:,} events since")
+        total, recent = total + counted, recent + stored
     for tenant in tenants:
         check()
         if tenant.slug == "glasswort":
@@ -102,15 +107,9 @@ def load_demo(
             load_verification(context, tenant, verifier_port, context.settings.var_dir / "demo")
     if total or recent:  # else nothing is new; the worker computes a day that has begun
         look_at_providers(context, whole=True)
-        for tenant in tenants:
-            check()
-            for kind in (1, 2, 3, 4):
-                compute(context, tenant.id, kind)
-            if total:
-                items.replay(
-                    context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1)
-                )
-            items.detect(context, tenant)
+        judge = partial(_judge, anchor, total > 0)
+        for tenant, open_items in for_each(context, tenants, judge, now, check, apart=apart):
+            say(f"  {tenant.name}: readings, {open_items} items on the worklist")
     say(f"Demo data: {recent:,} events and {total:,} counters added." if recent or total else "Demo data: nothing new.")
     _sample(context.settings.var_dir / "demo" / "postcards.ndjson", anchor)
     return anchor
@@ -244,30 +243,40 @@ def _labels(connection: Connection, tenant_id: int) -> None:
             providers.set_label(connection, tenant_id, ids[provider.name], provider.label)
 
 
-def _history(context: Context, tenant: TenantAccess, anchor: date, say: Say, check: Check) -> int:
-    """Counters of the days for which there are no events; each day in one transaction, or not again."""
+def _mail(anchor: date, context: Context, tenant: TenantAccess, now: datetime) -> tuple[int, int]:
+    """Bring in a tenant's counters of months and events of weeks; return how many were added of both."""
+    return _history(context, tenant, anchor), _events(context, tenant, anchor, now)
+
+
+def _judge(anchor: date, is_new: bool, context: Context, tenant: TenantAccess, now: datetime) -> int:
+    """Compute a tenant's readings and find its problems, of the past days too where it is new. Return open items."""
+    for kind in (1, 2, 3, 4):
+        compute(context, tenant.id, kind)
+    if is_new:
+        items.replay(context, tenant, anchor - timedelta(days=HISTORY_DAYS - 14), now.date() - timedelta(days=1))
+    return items.detect(context, tenant)
+
+
+def _history(context: Context, tenant: TenantAccess, anchor: date) -> int:
+    """Counters of the days for which there are no events; each day wholly in one transaction, or not again."""
     c = t.flow_day.c
     there = context.store.transaction(
         lambda connection: set(connection.scalars(select(c.day).where(c.tenant_id == tenant.id).distinct()))
     )
+    missing = [day for age in range(HISTORY_DAYS, EVENT_DAYS, -1) if (day := anchor - timedelta(days=age)) not in there]
+    if not missing:
+        return 0
+    names, ids = context.store.transaction(lambda connection: _names(connection, tenant))
     count = 0
-    for age in range(HISTORY_DAYS, EVENT_DAYS, -1):
-        check()
-        day = anchor - timedelta(days=age)
-        if day in there:
-            continue
-
-        def work(connection: Connection, day: date = day) -> int:
-            tally = Tally()
+    for start in range(0, len(missing), _DAYS_AT_ONCE):
+        tally = Tally()
+        for day in missing[start : start + _DAYS_AT_ONCE]:
             for key, n in day_counts(day, anchor, tenant.slug):
                 tally.add_key(key, n)
-            names, ids = _names(connection, tenant)
-            store_events.add_counts(connection, tenant.id, tally, names, ids)
-            return len(tally)
-
-        count += context.store.transaction(work)
-    if count:
-        say(f"  {tenant.name}: {HISTORY_DAYS - EVENT_DAYS} days of counters")
+        context.store.transaction(
+            lambda connection, tally=tally: store_events.add_counts(connection, tenant.id, tally, names, ids)  # type: ignore[misc]
+        )
+        count += len(tally)
     return count
 
 
@@ -283,7 +292,7 @@ def _names(connection: Connection, tenant: TenantAccess) -> tuple[Names, dict[st
     return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 
 
-def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime, say: Say, check: Check) -> int:
+def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime) -> int:
     """Events of the recent days, up to now; on a later run only from the last day that there is."""
     c = t.event.c
     newest = context.store.transaction(
@@ -296,25 +305,19 @@ def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime,
         if now - newest.replace(tzinfo=UTC) < timedelta(hours=1):
             return 0
         first = max(first, newest.date() - timedelta(days=2))  # opens and complaints come days later
-    stored, batch, day = 0, [], first
+    stored, day = 0, first
+    batch: list[bytes] = []
     while day <= now.date():
-        check()
         for row in day_rows(day, anchor, tenant.slug):
             if datetime.fromisoformat(row["time"]) <= now:
-                batch.append(_event(row, now))
+                batch.append(orjson.dumps(row))
             if len(batch) >= _BATCH:
-                stored += intake.store_all(context, tenant.id, batch, now)
+                stored += intake.take_in(context, tenant, split_lines(b"\n".join(batch))).stored
                 batch = []
         day += timedelta(days=1)
     if batch:
-        stored += intake.store_all(context, tenant.id, batch, now)
-    if stored:
-        say(f"  {tenant.name}: {stored:,} events")
+        stored += intake.take_in(context, tenant, split_lines(b"\n".join(batch))).stored
     return stored
-
-
-def _event(row: dict[str, Any], now: datetime) -> Event:
-    return to_event(NewEvent.model_validate(row), now)
 
 
 def _audits(context: Context, tenant: TenantAccess) -> None:

@@ -358,7 +358,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
             loaded = utc_now()
             try:
                 anchor = load_demo(
-                    context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked, verifier_port
+                    context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked, verifier_port, apart=True
                 )  # fmt: skip
                 secret = _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
             finally:

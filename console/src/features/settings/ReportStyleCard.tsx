@@ -95,8 +95,7 @@ function Logo({tenant, saved}: {tenant: string; saved: Schemas['ReportStyleShown
       {saved.logo && (
         <div style={{display: 'flex', flexWrap: 'wrap', gap: 12, alignItems: 'center'}}>
           <img
-            key={`${saved.logo.octets}-${saved.logo.width}`}
-            src={`/api/v1/tenants/${encodeURIComponent(tenant)}/report-logo`}
+            src={saved.logo.address}
             alt={`Logo of ${saved.sender || 'the reports'}`}
             width={Math.ceil(saved.logo.width / 2)}
             height={Math.ceil(saved.logo.height / 2)}

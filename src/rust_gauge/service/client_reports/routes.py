@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import Path, Query, Request, Response
+from fastapi import Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 
 from rust_gauge.contract.client_reports import (
@@ -46,12 +46,6 @@ def get_report_style(context: Ctx, tenant: Tenant) -> ReportStyleShown:
 def set_report_style(context: Ctx, tenant: Tenant, body: ReportStyle) -> ReportStyleShown:
     """Replace the look of the tenant's reports. The logo has a route of its own and stays."""
     return styles.put_style(context, tenant, body)
-
-
-@router.get("/tenants/{tenant}/report-logo", tags=["worklist"], operation_id="get_report_logo", response_class=Response)
-def get_report_logo(context: Ctx, tenant: Tenant) -> Response:
-    """Return the logo as a PNG."""
-    return Response(styles.get_logo(context, tenant).png, media_type="image/png")
 
 
 @router.put("/tenants/{tenant}/report-logo", tags=["worklist"], operation_id="set_report_logo")

@@ -46,7 +46,11 @@ class Logo:
 def get_style(context: Context, tenant: TenantAccess) -> ReportStyleShown:
     """Return the look of the reports."""
     style, logo = context.store.transaction(lambda c: look_of(c, tenant.id))
-    shown = None if logo is None else ReportLogo(width=logo.width, height=logo.height, octets=len(logo.png))
+    shown = (
+        None
+        if logo is None
+        else ReportLogo(width=logo.width, height=logo.height, octets=len(logo.png), address=logo.address)
+    )
     return ReportStyleShown(**style.model_dump(), logo=shown)
 
 
@@ -73,14 +77,6 @@ def put_logo(context: Context, tenant: TenantAccess, octets: bytes) -> ReportSty
     }  # fmt: skip
     context.store.transaction(lambda c: store_settings.put_setting(c, tenant.id, _LOGO, document, context.clock()))
     return get_style(context, tenant)
-
-
-def get_logo(context: Context, tenant: TenantAccess) -> Logo:
-    """Return the logo. ServiceProblem `not-found`."""
-    _, logo = context.store.transaction(lambda c: look_of(c, tenant.id))
-    if logo is None:
-        raise ServiceProblem("not-found", f"{tenant.name} has no logo for reports", remedy="Upload one")
-    return logo
 
 
 def delete_logo(context: Context, tenant: TenantAccess) -> None:

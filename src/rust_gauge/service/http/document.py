@@ -60,7 +60,7 @@ _STREAMS: dict[str, dict[str, str]] = {
     "put_placement_schedule_message": {"message/rfc822": "The message that is copied"},
     "read_feedback_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
     "receive_tls_report": {"application/octet-stream": "JSON, plain or gzip"},
-    "set_report_logo": {"image/png": "The logo", "image/jpeg": "The logo"},
+    "set_report_logo": {"application/octet-stream": "A PNG or JPEG picture"},
     "add_receiver_report": {"application/octet-stream": "XML, JSON, gzip, zip, or a message that carries one of them"},
 }  # fmt: skip
 _ANYTHING = ("message/rfc822", "application/x-ndjson")
@@ -74,7 +74,6 @@ _ANSWERS: dict[str, dict[str, str]] = {
     "get_placement_message": {"message/rfc822": "The message that is copied"},
     "get_placement_schedule_message": {"message/rfc822": "The message that is copied"},
     "get_caught_part": {"application/octet-stream": "The decoded octets"},
-    "get_report_logo": {"image/png": "The logo"},
     "get_report_original": {"application/octet-stream": "The report as it came"},
 }
 

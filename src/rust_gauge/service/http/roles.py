@@ -56,7 +56,7 @@ _VIEWER = """
     list_receiver_reports get_receiver_report get_report_original list_rejected_reports list_receivers
     get_report_retention get_source_overview get_source get_stream_alignment rehearse_policy get_policy_path
     list_reported_domains get_tls_overview get_sts_policy
-    get_report_style get_report_logo list_report_shares
+    get_report_style list_report_shares
 """
 
 _OPERATOR = """
