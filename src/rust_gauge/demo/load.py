@@ -86,6 +86,7 @@ def load_demo(
         _domains(context, tenant)
         context.store.transaction(lambda c, tenant=tenant: _labels(c, tenant.id))  # type: ignore[misc]
     total = recent = 0
+    apart = apart and not context.store.transaction(_has_mail)  # what a later start adds is little
     mail = partial(_mail, anchor)
     for tenant, (counted, stored) in for_each(context, tenants, mail, now, check, apart=apart):
         if counted or stored:
@@ -172,10 +173,12 @@ def _domains(context: Context, tenant: TenantAccess) -> None:
         plans.put_settings(context, tenant, NEW_DOMAIN, PlanSettings.model_validate(NEW_SETTINGS))
     if tenant.slug == "glasswort":
         _feeds(context, tenant)
+    proven = {each.subject for each in proofs.list_proofs(context, tenant) if each.state == "verified"}
     for name in PROVEN:
         if name in there or any(flow.domain == name and flow.tenant == tenant.slug for flow in FLOWS):
             proof = proofs.keep_record_proof(context, tenant, name, proof_token(name))
-            proofs.check_record(context, tenant, proof)
+            if name not in proven:  # what is proven is checked by the workers
+                proofs.check_record(context, tenant, proof)
     described = {relay.name for relay in relays.list_relays(context, tenant) if relay.described}
     for name in dict.fromkeys(flow.relay for flow in FLOWS if flow.tenant == tenant.slug):
         if name not in described:
@@ -241,6 +244,10 @@ def _labels(connection: Connection, tenant_id: int) -> None:
     for provider in PROVIDERS:
         if ids[provider.name] not in known:
             providers.set_label(connection, tenant_id, ids[provider.name], provider.label)
+
+
+def _has_mail(connection: Connection) -> bool:
+    return connection.scalar(select(t.flow_day.c.day).limit(1)) is not None
 
 
 def _mail(anchor: date, context: Context, tenant: TenantAccess, now: datetime) -> tuple[int, int]:

@@ -27,9 +27,10 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict
 from datetime import datetime, timedelta
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -233,10 +234,12 @@ def _offer_ownership(settings: Settings, url: str) -> None:
         context.close()
 
 
+_TEMPLATE = "rust_gauge.launch.process"
+
+
 def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **more: str) -> None:
     """Start service and workers, and wait until the service is ready."""
-    environment = {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more}
-    supervisor.start_template("rust_gauge.launch.process", environment)
+    supervisor.start_template(_TEMPLATE, _environment(url, port, more))
     supervisor.start_forked("service", "service")
     for number in range(settings.workers):
         supervisor.start_forked(f"worker-{number + 1}", "worker")
@@ -250,24 +253,11 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     supervisor.wait_for(f"{scheme}://{host}:{port}/readyz")
 
 
-def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
-    from rust_gauge.demo.bench import DOMAIN as BENCH_DOMAIN
-    from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
-    from rust_gauge.demo.placement import SEED_HOSTS, write_host
-    from rust_gauge.demo.verification import KEY as VERIFIER_KEY
-    from rust_gauge.demo.zones import (
-        MAIL_SERVER,
-        NAME_SERVERS,
-        OUTLET_SERVER,
-        PAGE_SERVER,
-        RESOLVERS,
-        SEED_SERVER,
-        is_current,
-        write_pages,
-        write_zones,
-    )
-    from rust_gauge.standins.pages import make_certificates
+def _environment(url: str, port: int, more: Mapping[str, str]) -> dict[str, str]:
+    return {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more}
 
+
+def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     var = settings.var_dir
     port = arguments.port or settings.port
     supervisor = Supervisor(var / "log")
@@ -276,8 +266,27 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
         require_port(settings.host, port)
         try:
             print("Starting MariaDB ...", flush=True)
+            # Imported while the database starts.
+            threading.Thread(target=import_module, args=("rust_gauge.demo.load",), daemon=True).start()
             url, supervisor.database = _database(settings)
             prepare(url)
+            from rust_gauge.demo.bench import DOMAIN as BENCH_DOMAIN
+            from rust_gauge.demo.load import COLLEAGUES, DEMO_OWNER, load_demo
+            from rust_gauge.demo.placement import SEED_HOSTS, write_host
+            from rust_gauge.demo.verification import KEY as VERIFIER_KEY
+            from rust_gauge.demo.zones import (
+                MAIL_SERVER,
+                NAME_SERVERS,
+                OUTLET_SERVER,
+                PAGE_SERVER,
+                RESOLVERS,
+                SEED_SERVER,
+                is_current,
+                write_pages,
+                write_zones,
+            )
+            from rust_gauge.standins.pages import make_certificates
+
             dns_port = free_port(33_853)
             zones = var / "demo" / "zones"
             if not is_current(zones):  # written once: whoever plays with them keeps the changes
@@ -353,6 +362,27 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 ["rust_gauge.standins.verifier", "--port", str(verifier_port), "--key", VERIFIER_KEY],
                 {},
             )
+            parts = {
+                "RUSTGAUGE_WEBHOOK_HOSTS": json.dumps(outside["webhook_hosts"]),
+                "RUSTGAUGE_VERIFIER_HOSTS": json.dumps(outside["verifier_hosts"]),
+                "RUSTGAUGE_POLICY_PORT": str(policy_port),
+                "RUSTGAUGE_BENCH_PORT": str(bench_port),
+                "RUSTGAUGE_BENCH_TLS_PORT": str(bench_tls_port),
+                "RUSTGAUGE_BENCH_DOMAIN": BENCH_DOMAIN,
+                "RUSTGAUGE_PLACEMENT_HOSTS": json.dumps(SEED_HOSTS),
+                "RUSTGAUGE_UNSUBSCRIBE_MAILBOX": "leave@bounce.skerry.example",
+                "RUSTGAUGE_DNS_SERVERS": json.dumps(outside["dns_servers"]),
+                "RUSTGAUGE_WATCH_RESOLVERS": json.dumps(outside["watch_resolvers"]),
+                "RUSTGAUGE_MAIL_RELAYS": json.dumps(outside["mail_relays"]),
+                "RUSTGAUGE_MAIL_FROM": "proof@skerry.example",
+                "RUSTGAUGE_SMTP_PORT": str(smtp_port),
+                "RUSTGAUGE_FEED_FOLDERS": json.dumps([str((var / "demo").resolve())]),
+                "RUSTGAUGE_ASK_MAILBOXES": "true",
+                "RUSTGAUGE_SIGN_IN_ISSUERS": json.dumps({"office": _demo_issuer(issuer_port)}),
+                "RUSTGAUGE_REACH": json.dumps(outside["reach"]),
+                "RUSTGAUGE_TLS_CA_FILE": str(outside["tls_ca_file"]),
+            }
+            supervisor.begin_template(_TEMPLATE, _environment(url, port, parts))  # it imports while data is loaded
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
             loaded = utc_now()
@@ -365,30 +395,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 context.close()
             desk = ["rust_gauge.standins.member_desk", "--port", str(desk_port), "--secret-file", str(secret)]
             supervisor.start("member-desk", [*desk, "--keep", str(var / "demo" / "members.json")], {})
-            _serve(
-                supervisor,
-                settings,
-                url,
-                port,
-                RUSTGAUGE_WEBHOOK_HOSTS=json.dumps(outside["webhook_hosts"]),
-                RUSTGAUGE_VERIFIER_HOSTS=json.dumps(outside["verifier_hosts"]),
-                RUSTGAUGE_POLICY_PORT=str(policy_port),
-                RUSTGAUGE_BENCH_PORT=str(bench_port),
-                RUSTGAUGE_BENCH_TLS_PORT=str(bench_tls_port),
-                RUSTGAUGE_BENCH_DOMAIN=BENCH_DOMAIN,
-                RUSTGAUGE_PLACEMENT_HOSTS=json.dumps(SEED_HOSTS),
-                RUSTGAUGE_UNSUBSCRIBE_MAILBOX="leave@bounce.skerry.example",
-                RUSTGAUGE_DNS_SERVERS=json.dumps(outside["dns_servers"]),
-                RUSTGAUGE_WATCH_RESOLVERS=json.dumps(outside["watch_resolvers"]),
-                RUSTGAUGE_MAIL_RELAYS=json.dumps(outside["mail_relays"]),
-                RUSTGAUGE_MAIL_FROM="proof@skerry.example",
-                RUSTGAUGE_SMTP_PORT=str(smtp_port),
-                RUSTGAUGE_FEED_FOLDERS=json.dumps([str((var / "demo").resolve())]),
-                RUSTGAUGE_ASK_MAILBOXES="true",
-                RUSTGAUGE_SIGN_IN_ISSUERS=json.dumps({"office": _demo_issuer(issuer_port)}),
-                RUSTGAUGE_REACH=json.dumps(outside["reach"]),
-                RUSTGAUGE_TLS_CA_FILE=str(outside["tls_ca_file"]),
-            )
+            _serve(supervisor, settings, url, port, **parts)
             if not arguments.still:
                 access = str(var / "demo" / "access")
                 goes_on = ["rust_gauge.demo.traffic", "--url", f"http://127.0.0.1:{port}", "--access", access]

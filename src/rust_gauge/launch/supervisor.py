@@ -83,10 +83,15 @@ class Supervisor:
         process = self._launch(name, arguments, environment)
         self.parts.append(Part(name, arguments, environment, process, time.monotonic()))
 
-    def start_template(self, module: str, environment: dict[str, str]) -> None:
-        """Start `python -m <module> template`, from which parts are forked; wait until it is ready. LaunchError."""
+    def begin_template(self, module: str, environment: dict[str, str]) -> None:
+        """Start `python -m <module> template`, from which parts are forked, and do not wait for it."""
         self._template_of = module, environment
         self._start_template()
+
+    def start_template(self, module: str, environment: dict[str, str]) -> None:
+        """Start the template unless it has begun; wait until it is ready. LaunchError."""
+        if self._template_of is None:
+            self.begin_template(module, environment)
         end = time.monotonic() + _TEMPLATE_WITHIN
         while self.template is not None and not self.template.is_ready(0.1):
             self.raise_if_asked()
