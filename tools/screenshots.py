@@ -63,7 +63,7 @@ def main() -> int:
                 return 1
             page = context.new_page()
             page.goto(URL + path)
-            page.locator("table, aside, section").first.wait_for()
+            page.locator("table, aside, section, iframe").first.wait_for()
             page.wait_for_load_state("networkidle")
             page.wait_for_function("() => !document.querySelector('[aria-busy=true]')")
             page.screenshot(path=OUT / f"{name}.png")

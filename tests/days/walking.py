@@ -50,7 +50,7 @@ class Walk:
             expect(self.page.get_by_text(text).first).to_be_visible()
 
     def picture(self, name: str) -> None:
-        """Take a picture of the page as it is, if pictures are wanted."""
+        """Take a picture of the page as it is, if pictures are taken."""
         if self.pictures is not None:
             self.page.wait_for_load_state("networkidle")
             self.page.screenshot(path=self.pictures / f"{name}.png")

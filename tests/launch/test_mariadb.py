@@ -7,7 +7,7 @@ from pathlib import Path
 import pymysql
 import pytest
 
-from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, held_ports, require_port
 from tests.conftest import World
 
 
@@ -84,3 +84,11 @@ def test_a_port_that_is_taken_is_said_before_anything_is_started(world: World) -
     with pytest.raises(LaunchError, match=rf"RUSTGAUGE_PORT={world.database.port + 1}"):
         require_port("127.0.0.1", world.database.port)
     require_port("127.0.0.1", free_port())
+
+
+def test_held_ports_are_nobody_elses_until_they_are_let_go_of() -> None:
+    with held_ports((0, 0)) as (ports, let_go):
+        assert len(set(ports)) == 2
+        assert all(free_port(port) != port for port in ports)
+        let_go()
+        assert [free_port(port) for port in ports] == ports

@@ -49,7 +49,7 @@ from rust_gauge.launch.backup import back_up, replay, restore
 from rust_gauge.launch.cluster import Cluster
 from rust_gauge.launch.database_agent import Agent
 from rust_gauge.launch.doctor import examine
-from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, require_port
+from rust_gauge.launch.mariadb import LaunchError, PrivateMariaDb, free_port, held_ports, require_port
 from rust_gauge.launch.run_lock import hold_run_lock
 from rust_gauge.launch.supervisor import Supervisor
 from rust_gauge.service.accounts import people, tokens
@@ -262,8 +262,10 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     port = arguments.port or settings.port
     supervisor = Supervisor(var / "log")
     supervisor.catch_signals()
-    with hold_run_lock(var / "run.lock"):
+    used_later = (33_826, 33_827, 33_832, 33_833)  # by the service, once all data is there
+    with hold_run_lock(var / "run.lock"), held_ports(used_later) as (later, let_go):
         require_port(settings.host, port)
+        smtp_port, policy_port, bench_port, bench_tls_port = later
         try:
             print("Starting MariaDB ...", flush=True)
             # Imported while the database starts.
@@ -309,8 +311,10 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 {},
             )
             mail_port = free_port(33_825)
-            smtp_port, policy_port, desk_port = (free_port(33_826 + n) for n in range(3))
-            bench_port, bench_tls_port = free_port(33_832), free_port(33_833)
+            desk_port = free_port(33_828)
+            desk = ["rust_gauge.standins.member_desk", "--port", str(desk_port), "--secret-file"]
+            desk += [str(var / "demo" / "desk.secret"), "--keep", str(var / "demo" / "members.json")]
+            supervisor.start("member-desk", desk, {})
             supervisor.start(
                 "mail-standin",
                 ["rust_gauge.standins.mail_host", "--port", str(mail_port), "--keep", str(var / "demo" / "mail")],
@@ -390,11 +394,10 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 anchor = load_demo(
                     context, DEMO_EMAIL, password, token, _say, supervisor.raise_if_asked, verifier_port, apart=True
                 )  # fmt: skip
-                secret = _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
+                _demo_webhook(context, var / "demo" / "desk.secret", desk_port)
             finally:
                 context.close()
-            desk = ["rust_gauge.standins.member_desk", "--port", str(desk_port), "--secret-file", str(secret)]
-            supervisor.start("member-desk", [*desk, "--keep", str(var / "demo" / "members.json")], {})
+            let_go()
             _serve(supervisor, settings, url, port, **parts)
             if not arguments.still:
                 access = str(var / "demo" / "access")
@@ -447,7 +450,7 @@ Press Ctrl-C to stop.""",
     )
 
 
-def _demo_webhook(context: Context, path: Path, port: int) -> Path:
+def _demo_webhook(context: Context, path: Path, port: int) -> None:
     """The webhook of the example application, made once; its secret is in the file that is given."""
     principal = context.store.transaction(lambda c: store_accounts.principal_of_email(c, DEMO_EMAIL))
     tenant = next(tenant for tenant in principal.tenants if tenant.slug == "marram") if principal else None
@@ -460,7 +463,7 @@ def _demo_webhook(context: Context, path: Path, port: int) -> Path:
     if there is not None and path.exists():
         if there.url != url:
             webhooks.update_webhook(context, tenant, there.id, WebhookChange(url=url))
-        return path
+        return
     if there is not None:
         webhooks.delete_webhook(context, tenant, there.id)
     made = webhooks.add_webhook(
@@ -468,7 +471,6 @@ def _demo_webhook(context: Context, path: Path, port: int) -> Path:
     )
     path.touch(mode=0o600)
     path.write_text(made.secret, "ascii")
-    return path
 
 
 def _demo_issuer(port: int) -> dict[str, Any]:

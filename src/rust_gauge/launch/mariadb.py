@@ -15,6 +15,7 @@ import socket
 import subprocess
 import tempfile
 import time
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -43,6 +44,28 @@ def free_port(preferred: int = 0) -> int:
             udp.bind(("127.0.0.1", found))
             return found
     raise LaunchError("No free port on loopback")
+
+
+@contextlib.contextmanager
+def held_ports(preferred: Sequence[int]) -> Iterator[tuple[list[int], Callable[[], None]]]:
+    """Yield ports as `free_port` finds them, and a function that lets go of them. Until then nobody else gets them,
+    however long it takes until they are used.
+    """
+    held: list[socket.socket] = []
+
+    def let_go() -> None:
+        while held:
+            held.pop().close()
+
+    try:
+        for port in preferred:
+            listening = socket.socket()
+            held.append(listening)
+            listening.bind(("127.0.0.1", free_port(port)))
+            listening.listen(1)
+        yield [int(each.getsockname()[1]) for each in held], let_go
+    finally:
+        let_go()
 
 
 def require_port(host: str, port: int) -> None:
