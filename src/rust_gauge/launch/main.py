@@ -27,7 +27,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import asdict
 from datetime import datetime, timedelta
 from importlib import import_module
@@ -239,7 +239,7 @@ _TEMPLATE = "rust_gauge.launch.process"
 
 def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **more: str) -> None:
     """Start service and workers, and wait until the service is ready."""
-    supervisor.start_template(_TEMPLATE, _environment(url, port, more))
+    supervisor.start_template(_TEMPLATE, {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more})
     supervisor.start_forked("service", "service")
     for number in range(settings.workers):
         supervisor.start_forked(f"worker-{number + 1}", "worker")
@@ -253,10 +253,6 @@ def _serve(supervisor: Supervisor, settings: Settings, url: str, port: int, **mo
     supervisor.wait_for(f"{scheme}://{host}:{port}/readyz")
 
 
-def _environment(url: str, port: int, more: Mapping[str, str]) -> dict[str, str]:
-    return {"RUSTGAUGE_DATABASE_URL": url, "RUSTGAUGE_PORT": str(port), **more}
-
-
 def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
     var = settings.var_dir
     port = arguments.port or settings.port
@@ -268,6 +264,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
         smtp_port, policy_port, bench_port, bench_tls_port = later
         try:
             print("Starting MariaDB ...", flush=True)
+            supervisor.begin_template(_TEMPLATE)  # it imports meanwhile
             # Imported while the database starts.
             threading.Thread(target=import_module, args=("rust_gauge.demo.load",), daemon=True).start()
             url, supervisor.database = _database(settings)
@@ -386,7 +383,6 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 "RUSTGAUGE_REACH": json.dumps(outside["reach"]),
                 "RUSTGAUGE_TLS_CA_FILE": str(outside["tls_ca_file"]),
             }
-            supervisor.begin_template(_TEMPLATE, _environment(url, port, parts))  # it imports while data is loaded
             password, token = _demo_secrets(var / "demo" / "access")
             context = _context(settings, url, outside)
             loaded = utc_now()

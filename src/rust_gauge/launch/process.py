@@ -102,6 +102,7 @@ def main() -> int:
         kind = fork_on_demand()
         if not kind:
             return 0
+        settings = Settings()  # of this part: more of it is known by now
     run = _runner(kind)
     gc.freeze()
     gc.enable()

@@ -83,15 +83,17 @@ class Supervisor:
         process = self._launch(name, arguments, environment)
         self.parts.append(Part(name, arguments, environment, process, time.monotonic()))
 
-    def begin_template(self, module: str, environment: dict[str, str]) -> None:
-        """Start `python -m <module> template`, from which parts are forked, and do not wait for it."""
-        self._template_of = module, environment
+    def begin_template(self, module: str) -> None:
+        """Start `python -m <module> template`, which imports, before it is known what its parts will need."""
+        self._template_of = module, {}
         self._start_template()
 
     def start_template(self, module: str, environment: dict[str, str]) -> None:
-        """Start the template unless it has begun; wait until it is ready. LaunchError."""
-        if self._template_of is None:
-            self.begin_template(module, environment)
+        """Start the template unless it has begun; wait until it is ready. Parts get this environment. LaunchError."""
+        has_begun = self._template_of is not None
+        self._template_of = module, environment
+        if not has_begun:
+            self._start_template()
         end = time.monotonic() + _TEMPLATE_WITHIN
         while self.template is not None and not self.template.is_ready(0.1):
             self.raise_if_asked()
@@ -109,7 +111,8 @@ class Supervisor:
 
     def _fork(self, name: str, kind: str) -> Forked | None:
         """Return a part that was forked; None while there is no template that is ready."""
-        return self.template.fork(kind, self._log(name)) if self.template is not None else None
+        environment = self._template_of[1] if self._template_of is not None else {}
+        return self.template.fork(kind, self._log(name), environment) if self.template is not None else None
 
     def _log(self, name: str) -> Path:
         """Return the log of a part, in a directory that is for us only."""

@@ -43,6 +43,7 @@ def fork_on_demand() -> str:
                 os._exit(0)
             while os.getppid() == between:
                 time.sleep(0.001)
+            os.environ.update(order["environment"])
             _leave(order["log"])
             return str(order["kind"])
     return ""
@@ -126,11 +127,13 @@ class Template:
         self._ready = self._ready or self._line(within) == _READY
         return self._ready
 
-    def fork(self, kind: str, log: Path) -> Forked | None:
-        """Return a new part; None when the template is not ready, or cannot be used any more."""
+    def fork(self, kind: str, log: Path, environment: dict[str, str]) -> Forked | None:
+        """Return a new part, with more in its environment; None when the template is not ready, or cannot be used any
+        more.
+        """
         if not self.is_ready() or self.process.stdin is None:
             return None
-        order = {"kind": kind, "log": str(log)}
+        order = {"kind": kind, "log": str(log), "environment": environment}
         try:
             self.process.stdin.write(json.dumps(order).encode() + b"\n")
         except OSError:
