@@ -21,6 +21,8 @@ PAGES = (
     "/bench",
     "/bench?view=placement",
     "/report",
+    "/suppression?view=growth",
+    "/settings/reports",
     "/settings/members",
     "/settings/audit-log",
     "/settings/account",
@@ -63,6 +65,14 @@ def test_axe_finds_nothing_on_any_page_in_either_theme(browser: Browser, office:
         expect(page.locator("main :is(h1, article)").first).to_be_visible()
         expect(page.locator("[aria-busy=true]")).to_have_count(0)
         found += problems(page, path)
+    page.goto("/report")
+    page.get_by_role("button", name="Share", exact=True).click()
+    expect(page.get_by_role("button", name="Make a link")).to_be_visible()
+    found += problems(page, "sharing a report")
+    page.goto("/flow")
+    page.get_by_role("button", name="About Delivered").click()
+    expect(page.get_by_role("dialog", name="About Delivered")).to_be_visible()
+    found += problems(page, "what a number is")
     page.goto("/")
     page.get_by_role("button", name="Search").click()
     expect(page.get_by_role("dialog")).to_be_visible()

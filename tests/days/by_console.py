@@ -162,7 +162,7 @@ def proving(walk: Walk) -> None:
         walk.open("/domains?tenant=copperline")
         table = page.get_by_role("table", name="Senders")
         expect(table.get_by_text("not aligned").first).to_be_visible()
-        expect(table.get_by_text("a day").first).to_be_visible()
+        expect(table.get_by_text("cobble: ").first).to_be_visible()
     table.scroll_into_view_if_needed()
     walk.picture("11-proving")
     with walk.step("Open one: its streams, and what each lacks"):
