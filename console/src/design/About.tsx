@@ -1,5 +1,5 @@
 /** What a number is: how it is computed, from what, over which period, and where the events behind it are. */
-import {Dialog, DialogTrigger, Popover, Button as AriaButton} from 'react-aria-components';
+import {DialogTrigger, Popover, Button as AriaButton} from 'react-aria-components';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import {colour, font, space} from './tokens';
@@ -36,6 +36,7 @@ const Panel = styled(Popover)`
   border-radius: 4px;
   box-shadow: 0 6px 20px rgb(0 0 0 / 18%);
   padding: ${space.m};
+  outline: none;
   font: 13px/1.5 ${font.sans};
   dl {
     display: grid;
@@ -65,26 +66,24 @@ export interface Meaning {
 export const About = ({of, meaning}: {of: string; meaning: Meaning}) => (
   <DialogTrigger>
     <Sign aria-label={`About ${of}`}>?</Sign>
-    <Panel>
-      <Dialog aria-label={`About ${of}`} style={{outline: 'none'}}>
-        <b>{of}</b>
-        <dl>
-          <dt>Formula</dt>
-          <dd>{meaning.formula}</dd>
-          <dt>Source</dt>
-          <dd>{meaning.source}</dd>
-          <dt>Period</dt>
-          <dd>{meaning.period}</dd>
-          {meaning.events && (
-            <>
-              <dt>Behind it</dt>
-              <dd>
-                <Link to={meaning.events.to}>{meaning.events.label}</Link>
-              </dd>
-            </>
-          )}
-        </dl>
-      </Dialog>
+    <Panel aria-label={`About ${of}`}>
+      <b>{of}</b>
+      <dl>
+        <dt>Formula</dt>
+        <dd>{meaning.formula}</dd>
+        <dt>Source</dt>
+        <dd>{meaning.source}</dd>
+        <dt>Period</dt>
+        <dd>{meaning.period}</dd>
+        {meaning.events && (
+          <>
+            <dt>Behind it</dt>
+            <dd>
+              <Link to={meaning.events.to}>{meaning.events.label}</Link>
+            </dd>
+          </>
+        )}
+      </dl>
     </Panel>
   </DialogTrigger>
 );
