@@ -162,7 +162,9 @@ def test_flow_sorts_and_says_why_mail_bounced(page: Page, office: Office, mail: 
     page.get_by_role("tab", name="Providers").click()
     header = page.get_by_role("button", name="Delivered", exact=True)
     header.click()
-    expect(page.get_by_role("columnheader", name="Delivered ↓")).to_have_attribute("aria-sort", "descending")
+    head = page.get_by_role("columnheader", name="Delivered", exact=True)
+    expect(head).to_have_attribute("aria-sort", "descending")
+    expect(head).to_contain_text("Delivered ↓")
 
 
 def test_an_address_is_found_looked_at_and_lifted(page: Page, office: Office, mail: str) -> None:
