@@ -2,6 +2,7 @@
 
 import multiprocessing
 import os
+import signal
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from functools import partial
@@ -31,7 +32,7 @@ def for_each(
             yield tenant, work(context, tenant, now)
         return
     count = min(len(tenants), os.cpu_count() or 1)
-    with multiprocessing.get_context("spawn").Pool(count) as pool:
+    with multiprocessing.get_context("spawn").Pool(count, _ignore_interrupts) as pool:
         found = pool.imap_unordered(partial(_work, context.settings, work, now), tenants)
         waiting = len(tenants)
         while waiting:
@@ -42,6 +43,11 @@ def for_each(
                 continue
             waiting -= 1
             yield tenant, result
+
+
+def _ignore_interrupts() -> None:
+    """Leave Ctrl-C, which reaches every process of a terminal, to the one that started this."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def _work(settings: Settings, work: Work[T], now: datetime, tenant: TenantAccess) -> tuple[TenantAccess, T]:
