@@ -1,5 +1,6 @@
 """Walk through the twelve pieces on a fresh demo and write steps, seconds and pictures: `python -m tests.days`."""
 
+import os
 import platform
 import sys
 import tempfile
@@ -65,8 +66,6 @@ def _table(title: str, steps: Sequence[Step]) -> list[str]:
 
 
 def _machine() -> str:
-    import os
-
     return f"{os.cpu_count()} processors, Python {platform.python_version()}"
 
 

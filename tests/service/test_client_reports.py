@@ -26,10 +26,10 @@ def picture(width: int, height: int, form: str = "PNG") -> bytes:
     return out.getvalue()
 
 
-def mailed(office: Office, client: Client, *, good: int = 90, bad: int = 10) -> None:
-    now = office.world.clock()
-    rows = [row(n, time=(now - timedelta(hours=2)).isoformat()) for n in range(good)]
-    rows += [bounce(n + good, time=(now - timedelta(hours=2)).isoformat()) for n in range(bad)]
+def mailed(office: Office, client: Client, *, good: int = 90, bad: int = 10, first: int = 0) -> None:
+    at = (office.world.clock() - timedelta(hours=2)).isoformat()
+    rows = [row(first + n, time=at) for n in range(good)]
+    rows += [bounce(first + good + n, time=at) for n in range(bad)]
     client.events.load(office.slug, ndjson(*rows))
 
 
@@ -44,7 +44,7 @@ def test_page_text_and_values_of_a_report_agree(office: Office, client: Client) 
     assert [sum(each.delivered for each in part) for part in (report.by_day[:7], report.by_day[7:])] == [0, 90]
     assert len(report.by_day) == 14
     for shown in (report.text, report.html):
-        assert "10.0 % (10 of 100)" in shown or "10 of 100" in shown
+        assert "10 of 100" in shown
     assert "<script" not in report.html
     assert not re.findall(r'(?:src|href)="(?!data:)', report.html), "the page loads nothing"
 
@@ -116,7 +116,7 @@ def test_mail_has_logo_and_colour_and_all_of_its_pictures_inside(office: Office,
     assert "#7A1F4B" in page
     assert "Until Monday" in page
     assert {f"cid:{each['Content-ID'][1:-1]}" for each in pictures} == set(re.findall('src="([^"]+)"', page))
-    assert len(pictures) >= 1
+    assert pictures, "the logo at least"
 
 
 @pytest.mark.parametrize("colour", ["#FFFFFF", "#F6F3EE", "#D3A941"])
@@ -137,7 +137,8 @@ def test_a_link_shows_the_report_as_it_was_shared_until_it_is_revoked(office: Of
     mailed(office, client)
     made = client.worklist.add_report_share(office.slug, NewReportShare(days=7, note="for Monday"))
     url = office.world.url + made.url[made.url.index("/shared-report/") :]
-    mailed(office, client, good=0, bad=0)
+    mailed(office, client, good=50, bad=50, first=1000)
+    assert "60 of 200" in client.worklist.report(office.slug).html
     client.worklist.set_report_style(office.slug, ReportStyle(sender="Another name"))
     opened = httpx.get(url)
     assert opened.status_code == 200

@@ -20834,7 +20834,7 @@ export interface components {
         ReportStyle: {
             /**
              * Sender
-             * @description Whose report it is, shown at the top; empty: the installation's tenant name alone
+             * @description Whose report it is, shown at the top; empty: the tenant's name alone
              * @default
              */
             sender: string;
@@ -20869,7 +20869,7 @@ export interface components {
         ReportStyleShown: {
             /**
              * Sender
-             * @description Whose report it is, shown at the top; empty: the installation's tenant name alone
+             * @description Whose report it is, shown at the top; empty: the tenant's name alone
              * @default
              */
             sender: string;

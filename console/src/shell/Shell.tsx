@@ -30,6 +30,12 @@ const Bar = styled.header`
     flex: 1;
     overflow-x: auto;
   }
+  /* A long name of a tenant gives way to the pages: its list shows it whole. */
+  @media (min-width: 1200px) {
+    nav {
+      flex-shrink: 0;
+    }
+  }
   nav a {
     padding: 14px 9px 12px;
     color: ${colour('soft')};
@@ -41,10 +47,6 @@ const Bar = styled.header`
     color: ${colour('ink')};
     border-color: ${colour('rust')};
     font-weight: 600;
-  }
-  /* A long name of a tenant takes no room from the pages: the list shows it whole. */
-  .react-aria-Select button {
-    max-width: 168px;
   }
   ${narrow} {
     flex-wrap: wrap;

@@ -1,6 +1,6 @@
 /** Saved views: pages with what is chosen on them, under your own names. */
-import {useState, type FormEvent} from 'react';
-import {Dialog, DialogTrigger, Popover} from 'react-aria-components';
+import {useContext, useState, type FormEvent} from 'react';
+import {DialogTrigger, OverlayTriggerStateContext, Popover} from 'react-aria-components';
 import {Link, useLocation} from 'react-router';
 import styled from 'styled-components';
 import {usePreferences, useSetPreferences} from '../features/session/preferences';
@@ -11,7 +11,7 @@ import {Field} from '../design/Field';
 import {Trouble} from '../design/Notice';
 import {colour, space} from '../design/tokens';
 
-const Box = styled(Dialog)`
+const Box = styled(Popover)`
   width: min(320px, calc(100vw - 32px));
   max-height: 70vh;
   overflow: auto;
@@ -45,14 +45,16 @@ export function Views() {
   return (
     <DialogTrigger>
       <Button needs="viewer">Views</Button>
-      <Popover placement="bottom end">
-        <Box aria-label="Saved views">{({close}) => <Saved views={preferences.views} close={close} />}</Box>
-      </Popover>
+      <Box placement="bottom end" aria-label="Saved views">
+        <Saved views={preferences.views} />
+      </Box>
     </DialogTrigger>
   );
 }
 
-function Saved({views, close}: {views: {name: string; path: string}[]; close: () => void}) {
+function Saved({views}: {views: {name: string; path: string}[]}) {
+  const overlay = useContext(OverlayTriggerStateContext);
+  const close = () => overlay?.close();
   const {pathname, search} = useLocation();
   const set = useSetPreferences();
   const tell = useDone();

@@ -117,7 +117,7 @@ class ReportStyle(Model):
     """The look of a tenant's reports."""
 
     sender: Annotated[str, StringConstraints(strip_whitespace=True, max_length=80)] = Field(
-        "", description="Whose report it is, shown at the top; empty: the installation's tenant name alone"
+        "", description="Whose report it is, shown at the top; empty: the tenant's name alone"
     )
     colour: Annotated[str, StringConstraints(pattern=r"^#[0-9A-Fa-f]{6}$")] = Field(
         "#2F7F76", description="Of headings and lines; readable on white (contrast of 4.5 to 1 or more)"

@@ -75,7 +75,11 @@ export function SendersCard({tenant}: {tenant: string}) {
         ),
     },
     {name: 'Limits used', value: (row) => limits(row).join('; '), show: (row) => limits(row).join(', ')},
-    {name: 'What is missing', value: (row) => row.summary, show: (row) => <Small>{row.summary}</Small>},
+    {
+      name: 'What is missing',
+      value: (row) => row.summary,
+      show: (row) => <Small style={{display: 'block', minWidth: 220, whiteSpace: 'normal'}}>{row.summary}</Small>,
+    },
   ];
   return (
     <Card title="Senders" note="domains and streams that mail is sent as; limits in the last hour or 24 hours">

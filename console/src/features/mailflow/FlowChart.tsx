@@ -120,7 +120,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
                 series={each}
                 days={days}
                 shows={zoom.shows}
-                annotations={annotations.filter((each_) => !each_.provider || each_.provider === each.provider)}
+                annotations={annotations.filter(({provider}) => !provider || provider === each.provider)}
                 before={beside ? before.data?.series.find((earlier) => earlier.provider === each.provider) : undefined}
                 rate={rate}
                 top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}

@@ -53,13 +53,21 @@ const MEANING: Record<Event['kind'], string> = {
   accepted: 'accepted for delivery by the relay',
   delivered: 'accepted by the mailbox provider; not necessarily seen',
   delayed: 'deferred; will be retried',
-  bounced: 'failed permanently',
+  bounced: 'not delivered',
   complained: 'reported as spam by the recipient',
   unsubscribed: 'unsubscribed',
   opened: 'an image was loaded, by a person or a machine',
   clicked: 'a link was followed, by a person or a machine',
   withheld: 'not sent because the address is suppressed; not a bounce',
 };
+
+/** What an event means; of a bounce also whether another message may get through. */
+const meaningOf = (event: Event): string =>
+  event.kind === 'bounced' && event.permanence === 'permanent'
+    ? 'failed permanently'
+    : event.kind === 'bounced' && event.permanence === 'transient'
+      ? 'given up for this message; a later one may get through'
+      : MEANING[event.kind];
 
 const SINCE = [
   {value: 'weeks', label: 'Recent weeks'},
@@ -204,7 +212,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
               name: 'Event',
               value: (row) => row.kind,
               show: (row) => (
-                <span title={MEANING[row.kind]}>
+                <span title={meaningOf(row)}>
                   <Tag level={LEVELS[row.kind] ?? 'note'}>{row.kind}</Tag>
                 </span>
               ),
@@ -229,7 +237,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
                     </>
                   )}
                   <Reply>{row.diagnostic}</Reply>
-                  {one && <Small>{MEANING[row.kind]}</Small>}
+                  {one && <Small>{meaningOf(row)}</Small>}
                 </>
               ),
             },

@@ -95,9 +95,8 @@ export function ReadingsPage() {
           }}
         />
         <p>
-          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>Printable report</Link>. Last{' '}
-          {days} days compared with the {days} before.{' '}
-          {fell ? <b>{fell} lower than before.</b> : 'None lower than before.'}
+          <Link to={`/report?days=${days}${view.tenant && `&tenant=${view.tenant}`}`}>Client report</Link>. Last {days}{' '}
+          days compared with the {days} before. {fell ? <b>{fell} lower than before.</b> : 'None lower than before.'}
         </p>
       </Head>
       {shown.length > 0 && (
