@@ -75,7 +75,7 @@ def test_axe_finds_nothing_on_any_page_in_either_theme(browser: Browser, office:
     found += problems(page, "what a number is")
     page.goto("/")
     page.get_by_role("button", name="Views").click()
-    expect(page.get_by_role("dialog", name="Saved views")).to_be_visible()
+    expect(page.get_by_role("dialog", name="Views")).to_be_visible()
     found += problems(page, "saved views")
     page.goto("/")
     page.get_by_role("button", name="Search").click()

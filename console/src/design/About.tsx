@@ -66,7 +66,7 @@ export interface Meaning {
 export const About = ({of, meaning}: {of: string; meaning: Meaning}) => (
   <DialogTrigger>
     <Sign aria-label={`About ${of}`}>?</Sign>
-    <Panel aria-label={`About ${of}`}>
+    <Panel>
       <b>{of}</b>
       <dl>
         <dt>Formula</dt>

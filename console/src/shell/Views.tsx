@@ -45,7 +45,7 @@ export function Views() {
   return (
     <DialogTrigger>
       <Button needs="viewer">Views</Button>
-      <Box placement="bottom end" aria-label="Saved views">
+      <Box placement="bottom end">
         <Saved views={preferences.views} />
       </Box>
     </DialogTrigger>
