@@ -16,6 +16,10 @@ import {periods, periodOf, useView} from './view';
 import {Views} from './Views';
 import {applyTheme, savedTheme, type ThemeChoice} from './theme';
 
+/** What gives way where the header is full. */
+const Giving = styled.div`
+  min-width: 0;
+`;
 const Bar = styled.header`
   display: flex;
   align-items: center;
@@ -33,6 +37,9 @@ const Bar = styled.header`
   /* A long name of a tenant gives way to the pages: its list shows it whole. */
   @media (min-width: 1200px) {
     nav {
+      flex: 1 0 auto;
+    }
+    nav ~ *:not(${Giving}) {
       flex-shrink: 0;
     }
   }
@@ -143,12 +150,14 @@ export function Shell({who, children}: {who: Schemas['Who']; children: ReactNode
           <NavLink to={`/settings${keep}`}>Settings</NavLink>
         </nav>
         {!one && tenants.length > 0 && !location.pathname.startsWith('/docs') && (
-          <Choice
-            label="Tenant"
-            value={view.tenant || (all ? 'all' : tenants[0]!.value)}
-            options={all ? [{value: 'all', label: 'All tenants'}, ...tenants] : tenants}
-            onChange={(tenant) => view.go('tenant', tenant === 'all' ? '' : tenant)}
-          />
+          <Giving>
+            <Choice
+              label="Tenant"
+              value={view.tenant || (all ? 'all' : tenants[0]!.value)}
+              options={all ? [{value: 'all', label: 'All tenants'}, ...tenants] : tenants}
+              onChange={(tenant) => view.go('tenant', tenant === 'all' ? '' : tenant)}
+            />
+          </Giving>
         )}
         {period && (
           <Choice
