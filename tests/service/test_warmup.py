@@ -104,6 +104,13 @@ def test_it_goes_on_where_a_step_was_used_and_waits_where_it_was_not(
     assert (track(found).step, track(found).per_day, track(found).turn) == (2, 100, "next")
     others = track(found, "(others)")
     assert (others.step, others.turn) == (1, "wait")
+    steps = [each for each in client.readings.annotations(office.slug, domain=DOMAIN) if each.kind == "warmup_step"]
+    assert [(each.day, each.text) for each in steps] == [
+        (day, "warm-up spring: step 1 at tidepost.example, others"),
+        (day + timedelta(days=1), "warm-up spring: step 2 at tidepost.example"),
+    ]
+    elsewhere = client.readings.annotations(office.slug, domain="old.d.example")
+    assert not any(each.kind == "warmup_step" for each in elsewhere)
     assert others.why == "Waits at this step: only 0 of 50 messages were sent on the last day"
     assert found.per_day == 150
 

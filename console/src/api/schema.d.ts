@@ -5614,7 +5614,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "annotation" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume";
+            kind: "annotation" | "record" | "finding" | "shift" | "outage" | "policy" | "sending_ip" | "volume" | "warmup_step";
             /** Text */
             text: string;
             /**

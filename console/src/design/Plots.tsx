@@ -1,7 +1,6 @@
-/** Small plots side by side, one for each provider: their grid, the line above each, and what a pointer shows. */
+/** Small plots side by side, one for each provider: their grid, and the line above each. */
 import styled from 'styled-components';
-import {day} from './format';
-import {colour, space} from './tokens';
+import {space} from './tokens';
 
 export const Plots = styled.div`
   display: grid;
@@ -16,26 +15,3 @@ export const PlotName = styled.p`
   font-weight: 600;
   font-size: 13px;
 `;
-export const PlotTip = styled.div`
-  background: ${colour('sheet')};
-  border: 1px solid ${colour('line')};
-  padding: 4px 8px;
-  font-size: 12px;
-  max-width: 34ch;
-`;
-
-const MARKS = {tick: {fontSize: 10, fill: colour('soft')}, tickLine: false};
-
-/** The days below a small plot. */
-export const DAYS = {
-  dataKey: 'day',
-  height: 16,
-  tickFormatter: day,
-  stroke: colour('line'),
-  interval: 'preserveStartEnd',
-  minTickGap: 60,
-  ...MARKS,
-} as const;
-
-/** Its scale, from 0 to `top`. */
-export const scaleTo = (top: number) => ({width: 40, domain: [0, top], ticks: [0, top], axisLine: false, ...MARKS});

@@ -1,8 +1,6 @@
-/** What happened on the days of a chart: a letter for each kind on the time axis, and the texts for tips and tables. */
-import {ReferenceLine} from 'recharts';
+/** What happened on the days of a chart: a sign for each kind on the time axis, and the texts for tips and tables. */
 import type {Schemas} from '../api/client';
 import {Small} from './Card';
-import {colour} from './tokens';
 
 export type Annotation = Schemas['Annotation'];
 
@@ -15,61 +13,39 @@ const SIGN: Record<Annotation['kind'], string> = {
   policy: 'p',
   sending_ip: 'a',
   volume: 'v',
+  warmup_step: '|',
 };
 const LETTER = 7; // pixels, at most
-const PLOT = 560; // pixels that a plot is wide at least on a desktop
 
 const signs = (annotations: Annotation[]): string =>
   [...new Set(annotations.map((annotation) => SIGN[annotation.kind]))].join('');
 
-/** Annotations of each day within two days, and their letters: several of a day share a line. */
-function byDay(annotations: Annotation[], first: string, last: string): [string, Annotation[]][] {
+/** A step of a warm-up plan. */
+export const isStep = ({kind}: Annotation): boolean => kind === 'warmup_step';
+
+/** The letters of each day within two days: several annotations of a day share a line. */
+export function lettersByDay(annotations: Annotation[], first: string, last: string): [string, string][] {
   const days = new Map<string, Annotation[]>();
   for (const annotation of annotations)
     if (annotation.day >= first && annotation.day <= last)
       days.set(annotation.day, [...(days.get(annotation.day) ?? []), annotation]);
-  return [...days];
+  return [...days].map(([day, those]) => [day, signs(those)]);
 }
 
-/** The row of each label, so that none covers another: a label goes below one that would reach it. */
-export function labelRows(labels: [string, string][], days: string[], width = PLOT): Map<string, number> {
-  const rows = new Map<string, number>();
-  const ends: number[] = []; // of the last label in each row, in days
-  for (const [day, label] of [...labels].sort(([a], [b]) => a.localeCompare(b))) {
-    const half = ((label.length * LETTER + 4) / 2 / width) * days.length;
-    const at = days.indexOf(day);
-    const free = ends.findIndex((end) => end <= at - half);
+/** The row of each label (its place in pixels, its letters), so that none covers another: it goes below one it would reach. */
+export function labelRows(labels: [number, string][]): number[] {
+  const rows = labels.map(() => 0);
+  const ends: number[] = []; // of the last label in each row
+  const inOrder = labels.map((_, i) => i).sort((a, b) => labels[a]![0] - labels[b]![0]);
+  for (const i of inOrder) {
+    const [place, letters] = labels[i]!;
+    const half = (letters.length * LETTER + 4) / 2;
+    const free = ends.findIndex((end) => end <= place - half);
     const row = free < 0 ? ends.length : free;
-    ends[row] = at + half;
-    rows.set(day, row);
+    ends[row] = place + half;
+    rows[i] = row;
   }
   return rows;
-}
-
-/** The lines of a chart whose axis has these days, each with its letters. `width`: of the plot in pixels, at least. */
-export function happenedLines(annotations: Annotation[], days: string[], width = PLOT) {
-  if (!days.length) return [];
-  const happened = byDay(annotations, days[0]!, days.at(-1)!);
-  const rows = labelRows(
-    happened.map(([date, those]) => [date, signs(those)]),
-    days,
-    width,
-  );
-  return happened.map(([date, those]) => (
-    <ReferenceLine
-      key={`happened ${date}`}
-      x={date}
-      stroke={colour('soft')}
-      strokeDasharray="1 3"
-      label={{
-        value: signs(those),
-        position: 'insideTop',
-        dy: 12 * (rows.get(date) ?? 0),
-        fontSize: 11,
-        fill: colour('ink'),
-      }}
-    />
-  ));
 }
 
 const WORDS: Record<Annotation['kind'], string> = {
@@ -81,6 +57,7 @@ const WORDS: Record<Annotation['kind'], string> = {
   policy: 'policy changed',
   sending_ip: 'new sending address',
   volume: 'volume changed',
+  warmup_step: 'warm-up step',
 };
 
 /** What the letters above a chart mean: those that are there. */

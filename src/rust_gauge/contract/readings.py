@@ -175,7 +175,7 @@ class Annotation(Model):
     """Something that happened on a day. An `annotation` was written by a person, the other kinds were detected."""
 
     day: date
-    kind: Literal["annotation", "record", "finding", "shift", "outage", "policy", "sending_ip", "volume"]
+    kind: Literal["annotation", "record", "finding", "shift", "outage", "policy", "sending_ip", "volume", "warmup_step"]
     text: str
     domain: str = ""
     provider: str = ""

@@ -173,6 +173,34 @@ def days_between(connection: Connection, plan_id: int, first: date, last: date) 
 
 
 @dataclass(frozen=True, slots=True)
+class StepRow:
+    """The first day of a step (from 0 on) of a plan at a provider (0: all others). `before`: None for the first."""
+
+    plan: str
+    domain: str
+    provider_id: int
+    day: date
+    step: int
+    before: int | None
+
+
+def steps_between(connection: Connection, tenant_id: int, first: date, last: date) -> list[StepRow]:
+    """Return when the plans of a tenant went to another step, oldest first."""
+    c, p = t.warmup_day.c, t.warmup_plan.c
+    before = func.lag(c.step).over(partition_by=(c.plan_id, c.provider_id), order_by=c.day)
+    days = (
+        select(p.name.label("plan"), p.domain, c.provider_id, c.day, c.step, before.label("before"))
+        .join(t.warmup_plan, p.id == c.plan_id)
+        .where(p.tenant_id == tenant_id, c.day <= last)
+        .subquery()
+    )
+    d = days.c
+    changed = d.before.is_(None) | (d.before != d.step)
+    query = select(days).where(d.day >= first, changed).order_by(d.day, d.plan, d.provider_id == 0, d.provider_id)
+    return values_of(StepRow, connection.execute(query))
+
+
+@dataclass(frozen=True, slots=True)
 class Course:
     """The ceilings of a plan by provider (0: all others) and day. `name`: the subject that the plan names."""
 

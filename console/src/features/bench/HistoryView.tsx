@@ -1,15 +1,16 @@
 /** A template over time: marks, the reading beside them, and how much of the spread goes with the path. */
 import {Link} from 'react-router';
-import {CartesianGrid, ComposedChart, Line, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import type {Schemas} from '../../api/client';
 import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
-import {inZone, plural, stamp} from '../../design/format';
+import {day, inZone, plural, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
-import {colour} from '../../design/tokens';
+import {HappenedKey} from '../../design/happened';
+import {READING_SCALE, TimeChart} from '../../design/TimeChart';
+import {useAnnotations} from '../readings/queries';
 import {InInbox} from '../placement/Landed';
 import {useHistory} from './queries';
 import {Mono, Whole} from './TraysCard';
@@ -25,11 +26,13 @@ interface HistoryProps {
 
 export function HistoryView({path, template, onOpen}: HistoryProps) {
   const found = useHistory(path, template);
+  const days = (found.data?.points ?? []).map((each) => each.arrived_at.slice(0, 10));
+  const [first = '', last = ''] = [days[0], days.at(-1)];
+  const annotations = useAnnotations(path.tenant, first, found.data?.domain, first !== '').data ?? [];
   if (found.isPending) return <Loading what="the history" />;
   if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
   const {points, examined, least, most, mean, paths, share_of_path, rules, domain, placement} = found.data;
-  const data = points.map((each) => ({...each, at: new Date(each.arrived_at).getTime()}));
-  const hasReading = data.some((each) => each.reading != null);
+  const hasReading = points.some((each) => each.reading != null);
   return (
     <Card
       title={template || '(no subject)'}
@@ -65,47 +68,38 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
             {name: `Reading of ${domain}`, value: (row) => row.reading, number: true},
           ]}
         >
-          <div role="img" aria-label="Marks over time" style={{height: 220}}>
-            <ResponsiveContainer>
-              <ComposedChart data={data} margin={{top: 8, right: 12, bottom: 4, left: 0}}>
-                <CartesianGrid stroke={colour('line')} vertical={false} />
-                <XAxis
-                  dataKey="at"
-                  type="number"
-                  domain={['dataMin', 'dataMax']}
-                  tickFormatter={(at: number) => new Date(at).toISOString().slice(5, 10)}
-                  tick={{fontSize: 11, fill: colour('soft')}}
-                />
-                <YAxis domain={[0, 100]} width={34} tick={{fontSize: 11, fill: colour('soft')}} />
-                <Tooltip
-                  isAnimationActive={false}
-                  labelFormatter={(at) => moment(new Date(Number(at)).toISOString())}
-                  contentStyle={{background: colour('sheet'), borderColor: colour('line'), fontSize: 12}}
-                />
-                {hasReading && (
-                  <Line
-                    name={`Reading of ${domain}`}
-                    dataKey="reading"
-                    stroke={colour('soft')}
-                    strokeDasharray="4 3"
-                    dot={false}
-                    connectNulls
-                    isAnimationActive={false}
-                  />
-                )}
-                <Line
-                  name="Mark"
-                  dataKey="mark"
-                  stroke={colour('rust')}
-                  strokeWidth={1.6}
-                  dot={{r: 3, fill: colour('rust')}}
-                  connectNulls
-                  isAnimationActive={false}
-                />
-              </ComposedChart>
-            </ResponsiveContainer>
-            <Small>Mark, full line{hasReading && '; reading of the From domain on that day, dashed'}</Small>
-          </div>
+          <TimeChart
+            label="Marks over time"
+            days={points.map((each) => each.arrived_at)}
+            height={220}
+            {...READING_SCALE}
+            written={day}
+            annotations={annotations}
+            curves={[
+              ...(hasReading
+                ? [
+                    {
+                      name: `Reading of ${domain}`,
+                      values: points.map((each) => each.reading),
+                      tone: 'soft' as const,
+                      dashed: true,
+                      bridged: true,
+                      told: String,
+                    },
+                  ]
+                : []),
+              {
+                name: 'Mark',
+                values: points.map((each) => each.mark),
+                tone: 'rust',
+                dotted: true,
+                bridged: true,
+                told: String,
+              },
+            ]}
+          />
+          <Small>Mark, full line{hasReading && '; reading of the From domain on that day, dashed'}</Small>
+          <HappenedKey annotations={annotations} first={first} last={last} />
         </ChartView>
         {paths.length > 1 && (
           <DataTable

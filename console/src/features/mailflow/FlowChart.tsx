@@ -1,6 +1,5 @@
 /** One rate day by day, a small plot for each provider on the same scale, with the shifts that were found. */
 import {useState} from 'react';
-import {Line, LineChart, ReferenceArea, ReferenceLine, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import type {Schemas} from '../../api/client';
 import {useFlowDays, useShifts, type Which} from './queries';
 import {Card, Small} from '../../design/Card';
@@ -8,10 +7,10 @@ import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {bare, count, day, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
-import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
-import {colour} from '../../design/tokens';
+import {PlotName, Plots} from '../../design/Plots';
+import {TimeChart} from '../../design/TimeChart';
 import {useZoom} from '../../design/zoom';
-import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, type Annotation} from '../../design/happened';
 import {CheckField} from '../../design/CheckField';
 import {useAnnotations} from '../readings/queries';
 import {useView} from '../../shell/view';
@@ -30,7 +29,7 @@ const RATES: {value: RateName | 'delivered'; label: string; stop?: number}[] = [
 ];
 
 const FEW = 20; // messages
-const NARROW_PLOT = 180; // pixels that a plot of one provider is wide at least
+const HEIGHT = 92; // pixels of one provider's plot
 
 /** The share of each day; null on days without mail, and on those that have hardly begun: one bounce of one message. */
 export function ratesOf(series: Series, name: RateName | 'delivered'): (number | null)[] {
@@ -120,7 +119,9 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
                 series={each}
                 days={days}
                 shows={zoom.shows}
-                annotations={annotations.filter(({provider}) => !provider || provider === each.provider)}
+                annotations={annotations.filter(
+                  ({provider}) => !provider || provider === each.label || each.provider === '(all)',
+                )}
                 before={beside ? before.data?.series.find((earlier) => earlier.provider === each.provider) : undefined}
                 rate={rate}
                 top={rate === 'delivered' ? Math.max(1, ...each.delivered) : top}
@@ -197,90 +198,48 @@ function Plot({
   const data = days
     .map((each, i) => ({day: each, value: values[i], before: earlier[i] ?? null}))
     .filter((each) => shows(each.day));
-  const [begin, end] = [data[0]?.day ?? '', data.at(-1)?.day ?? ''];
-  const within = (iso: string) => (iso.slice(0, 10) < begin ? begin : iso.slice(0, 10) > end ? end : iso.slice(0, 10));
+  const end = data.at(-1)?.day ?? '';
   return (
     <div>
       <PlotName>
         <span data-chart-text>{series.label}</span> <Small>{silent ? 'no reports' : `${shown(last)} last`}</Small>
       </PlotName>
-      <div style={{height: 92}} role="img" aria-label={`${series.label}, by day; the table has the figures`}>
-        {!silent && (
-          <ResponsiveContainer>
-            <LineChart data={data} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
-              <XAxis {...DAYS} />
-              <YAxis
-                {...scaleTo(top || 1)}
-                tickFormatter={(n: number) =>
-                  rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'
-                }
-              />
-              {shifts
-                .filter((shift) => (shift.ended_at ?? '9999') >= begin && shift.began_at.slice(0, 10) <= end)
-                .map((shift) => {
-                  const [from, to] = [within(shift.began_at), within(shift.ended_at ?? end)];
-                  return from === to ? (
-                    <ReferenceLine
-                      key={shift.id}
-                      x={from}
-                      stroke={colour('corroded')}
-                      strokeWidth={7}
-                      strokeOpacity={0.25}
-                    />
-                  ) : (
-                    <ReferenceArea
-                      key={shift.id}
-                      x1={from}
-                      x2={to}
-                      fill={colour('corroded')}
-                      fillOpacity={0.18}
-                      stroke="none"
-                    />
-                  );
-                })}
-              {stop && rate !== 'delivered' && stop <= top && (
-                <ReferenceLine y={stop} stroke={colour('corroded')} strokeDasharray="3 3" />
-              )}
-              {happenedLines(
-                annotations,
-                data.map((each) => each.day),
-                NARROW_PLOT,
-              )}
-              {before && (
-                <Line
-                  dataKey="before"
-                  stroke={colour('soft')}
-                  strokeWidth={1.2}
-                  strokeDasharray="4 3"
-                  dot={false}
-                  isAnimationActive={false}
-                  connectNulls
-                />
-              )}
-              <Line
-                dataKey="value"
-                stroke={colour('ink')}
-                strokeWidth={1.6}
-                dot={data.length < 2}
-                isAnimationActive={false}
-                connectNulls
-              />
-              <Tooltip
-                content={({payload, label}) => {
-                  const each = payload?.[0]?.payload as (typeof data)[number] | undefined;
-                  return each ? (
-                    <PlotTip>
-                      {day(String(label))}: <b>{shown(each.value)}</b>
-                      {before && <>, before: {shown(each.before)}</>}
-                      {happenedOn(annotations, each.day) && <div>{happenedOn(annotations, each.day)}</div>}
-                    </PlotTip>
-                  ) : null;
-                }}
-              />
-            </LineChart>
-          </ResponsiveContainer>
-        )}
-      </div>
+      {silent ? (
+        <div style={{height: HEIGHT}} />
+      ) : (
+        <TimeChart
+          label={`${series.label}, by day; the table has the figures`}
+          days={data.map((each) => each.day)}
+          height={HEIGHT}
+          left={46}
+          scale={{
+            high: top || 1,
+            ticks: [0, top || 1],
+            told: (n) => (rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'),
+          }}
+          limit={stop && rate !== 'delivered' && stop <= top ? stop : undefined}
+          spans={shifts.map((shift) => ({from: shift.began_at.slice(0, 10), to: (shift.ended_at ?? end).slice(0, 10)}))}
+          annotations={annotations}
+          curves={[
+            ...(before
+              ? [
+                  {
+                    name: 'before',
+                    values: data.map((each) => each.before),
+                    tone: 'soft' as const,
+                    dashed: true,
+                    bridged: true,
+                  },
+                ]
+              : []),
+            {name: 'rate', values: data.map((each) => each.value), tone: 'ink', bridged: true},
+          ]}
+          tell={(at) => [
+            `${day(data[at]!.day)}: ${shown(data[at]!.value)}`,
+            ...(before ? [`before: ${shown(data[at]!.before)}`] : []),
+          ]}
+        />
+      )}
     </div>
   );
 }

@@ -1,6 +1,5 @@
 /** What would follow: how many more complaints or bounces until a line, and readings to come with a change that is tried. */
 import {useState} from 'react';
-import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useAhead, useRoom, type Subjected} from './queries';
@@ -10,6 +9,7 @@ import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
 import {count, day, factor, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
+import {READING_SCALE, TimeChart} from '../../design/TimeChart';
 import {colour, space} from '../../design/tokens';
 
 type Headroom = Schemas['Headroom'];
@@ -134,75 +134,34 @@ export function AheadCard({tenant, of, pulls}: {tenant: string; of: Subjected; p
 }
 
 function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolean}) {
-  const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <>
-      <div style={{height: 150}} role="img" aria-label="Forecast readings; the table has the figures">
-        <ResponsiveContainer>
-          <LineChart data={days} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-            <CartesianGrid
-              vertical={false}
-              stroke={colour('line')}
-              strokeDasharray="2 4"
-              horizontalValues={[35, 60, 80]}
-            />
-            <XAxis
-              dataKey="day"
-              tickFormatter={day}
-              tick={tick}
-              tickLine={false}
-              stroke={colour('line')}
-              minTickGap={56}
-            />
-            <YAxis
-              width={34}
-              domain={[0, 100]}
-              ticks={[0, 35, 60, 80, 100]}
-              tick={tick}
-              tickLine={false}
-              axisLine={false}
-            />
-            <Line
-              dataKey="unchanged"
-              stroke={colour('soft')}
-              strokeDasharray="4 3"
-              strokeWidth={1.6}
-              dot={false}
-              isAnimationActive={false}
-            />
-            {changed && (
-              <Line
-                dataKey="with_change"
-                stroke={colour('sound')}
-                strokeWidth={2}
-                dot={false}
-                isAnimationActive={false}
-              />
-            )}
-            <Tooltip
-              content={({payload, label}) =>
-                payload?.length ? (
-                  <div
-                    style={{
-                      background: colour('sheet'),
-                      border: `1px solid ${colour('line')}`,
-                      padding: '4px 8px',
-                      fontSize: 12,
-                    }}
-                  >
-                    <b>{day(String(label))}</b>
-                    {payload.map((part) => (
-                      <div key={String(part.dataKey)}>
-                        {part.dataKey === 'unchanged' ? 'without change' : 'with change'}: {String(part.value)}
-                      </div>
-                    ))}
-                  </div>
-                ) : null
-              }
-            />
-          </LineChart>
-        </ResponsiveContainer>
-      </div>
+      <TimeChart
+        label="Forecast readings; the table has the figures"
+        days={days.map((each) => each.day)}
+        height={150}
+        {...READING_SCALE}
+        curves={[
+          {
+            name: changed ? 'without change' : 'reading',
+            values: days.map((each) => each.unchanged),
+            tone: 'soft',
+            dashed: true,
+            told: String,
+          },
+          ...(changed
+            ? [
+                {
+                  name: 'with change',
+                  values: days.map((each) => each.with_change),
+                  tone: 'sound' as const,
+                  width: 2,
+                  told: String,
+                },
+              ]
+            : []),
+        ]}
+      />
       <Key>
         {changed ? (
           <>

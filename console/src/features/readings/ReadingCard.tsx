@@ -1,47 +1,28 @@
 /** A reading over time with margin and what happened, and beneath it what pulled it down. */
-import {
-  Area,
-  AreaChart,
-  CartesianGrid,
-  ComposedChart,
-  Line,
-  ResponsiveContainer,
-  Tooltip,
-  XAxis,
-  YAxis,
-} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {day, factor} from '../../design/format';
-import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, happenedOn, type Annotation} from '../../design/happened';
 import {Notice} from '../../design/Notice';
+import {READING_SCALE, TimeChart, upTo} from '../../design/TimeChart';
 import {colour, conditions, floors} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
 
 type Reading = Schemas['Reading'];
 
-const Tip = styled.div`
-  background: ${colour('sheet')};
-  border: 1px solid ${colour('line')};
-  padding: 6px 10px;
-  font-size: 12px;
-  p {
-    color: ${colour('soft')};
-  }
-`;
-
-const AXIS = {left: 34, bottom: 24, top: 6};
+const HEIGHT = 230;
+const AXIS = {left: READING_SCALE.left, top: 6, bottom: 20}; // as TimeChart draws it
 
 /** The conditions beside the axis: where each begins and ends. */
 const Strip = styled.div`
   position: absolute;
-  left: ${AXIS.left - 6}px;
+  left: ${AXIS.left - 5}px;
   top: ${AXIS.top}px;
   bottom: ${AXIS.bottom}px;
-  width: 5px;
+  width: 4px;
   background: linear-gradient(
     to top,
     ${[...conditions]
@@ -131,81 +112,36 @@ function Chart({
   annotations: Annotation[];
   onDay?: (day: string) => void;
 }) {
-  const data = readings.map((each) => ({
-    ...each,
-    band:
-      each.value == null
-        ? null
-        : [Math.max(0, each.value - (each.margin ?? 0)), Math.min(100, each.value + (each.margin ?? 0))],
-  }));
-  const tick = {fontSize: 11, fill: colour('soft')};
   const days = readings.map((each) => each.day);
+  const edge = (sign: -1 | 1) =>
+    readings.map((each) =>
+      each.value == null ? null : Math.min(100, Math.max(0, each.value + sign * (each.margin ?? 0))),
+    );
   return (
-    <div
-      style={{height: 230, position: 'relative'}}
-      role="img"
-      aria-label={`Readings from ${day(days[0]!)} to ${day(days.at(-1)!)}; the table has the figures`}
-    >
+    <div style={{position: 'relative'}}>
       <Strip />
-      <ResponsiveContainer>
-        <ComposedChart
-          data={data}
-          margin={{top: AXIS.top, right: 8, bottom: 0, left: 0}}
-          onClick={(state) => state?.activeLabel != null && onDay?.(String(state.activeLabel))}
-          style={onDay ? {cursor: 'pointer'} : undefined}
-        >
-          <CartesianGrid
-            vertical={false}
-            stroke={colour('line')}
-            strokeDasharray="2 4"
-            horizontalValues={[35, 60, 80]}
-          />
-          <XAxis
-            dataKey="day"
-            height={AXIS.bottom}
-            tickFormatter={day}
-            tick={tick}
-            tickLine={false}
-            stroke={colour('line')}
-            minTickGap={56}
-          />
-          <YAxis
-            width={AXIS.left}
-            domain={[0, 100]}
-            ticks={[0, 35, 60, 80, 100]}
-            tick={tick}
-            tickLine={false}
-            axisLine={false}
-          />
-          <Area dataKey="band" fill={colour('soft')} fillOpacity={0.2} stroke="none" isAnimationActive={false} />
-          <Line dataKey="value" stroke={colour('ink')} strokeWidth={1.8} dot={false} isAnimationActive={false} />
-          {happenedLines(annotations, days)}
-          <Tooltip
-            cursor={{stroke: colour('rust')}}
-            content={({payload}) => {
-              const each = payload?.[0]?.payload as Reading | undefined;
-              if (!each) return null;
-              return (
-                <Tip>
-                  <b>
-                    {day(each.day)}:{' '}
-                    {each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`}
-                  </b>
-                  <p>{heaviest(each)}</p>
-                  {each.provisional && <p>The day is not over yet.</p>}
-                  {annotations
-                    .filter((annotation) => annotation.day === each.day)
-                    .map((annotation) => (
-                      <p key={annotation.kind + annotation.text}>{annotation.text}</p>
-                    ))}
-                </Tip>
-              );
-            }}
-          />
-        </ComposedChart>
-      </ResponsiveContainer>
+      <TimeChart
+        label={`Readings from ${day(days[0]!)} to ${day(days.at(-1)!)}; the table has the figures`}
+        days={days}
+        height={HEIGHT}
+        {...READING_SCALE}
+        band={{low: edge(-1), high: edge(1)}}
+        curves={[{name: 'reading', values: readings.map((each) => each.value), tone: 'ink', width: 1.8}]}
+        annotations={annotations}
+        tell={(at) => told(readings[at]!)}
+        onDay={onDay}
+      />
     </div>
   );
+}
+
+function told(each: Reading): string[] {
+  const value = each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`;
+  return [
+    `${day(each.day)}: ${value}`,
+    ...[heaviest(each)].filter(Boolean),
+    ...(each.provisional ? ['The day is not over yet.'] : []),
+  ];
 }
 
 const HUES = ['seized', 'corroded', 'tarnished', 'sound', 'ink', 'soft'] as const;
@@ -221,61 +157,35 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
     .slice(0, SHOWN)
     .map(([name]) => name);
   if (!chosen.length) return null;
-  const data = readings.map((each) => {
-    const row: Record<string, number | string> = {day: each.day, rest: 0};
-    for (const name of chosen) row[name] = 0;
-    for (const [name, points] of Object.entries(each.factors ?? {})) {
-      const at = chosen.includes(name) ? name : 'rest';
-      row[at] = Number(row[at]) + points;
-    }
-    return row;
-  });
+  const pointsOf = (each: Reading, name: string): number =>
+    Object.entries(each.factors ?? {}).reduce(
+      (sum, [of, points]) => ((chosen.includes(of) ? of : 'rest') === name ? sum + points : sum),
+      0,
+    );
   const parts = [...chosen, ...(totals.size > chosen.length ? ['rest'] : [])];
-  const tick = {fontSize: 11, fill: colour('soft')};
+  const most = Math.max(1, ...readings.map((each) => Object.values(each.factors ?? {}).reduce((a, b) => a + b, 0)));
   return (
     <figure style={{margin: 0}}>
-      <div
-        style={{height: 110}}
-        role="img"
-        aria-label={`Points lost to ${chosen.map((name) => factor(name)).join(', ')}, by day`}
-      >
-        <ResponsiveContainer>
-          <AreaChart data={data} margin={{top: 4, right: 8, bottom: 0, left: 0}}>
-            <XAxis dataKey="day" hide />
-            <YAxis width={AXIS.left} tick={tick} tickLine={false} axisLine={false} reversed allowDecimals={false} />
-            {parts.map((name, i) => (
-              <Area
-                key={name}
-                dataKey={name}
-                stackId="pulls"
-                stroke={colour(HUES[i]!)}
-                fill={colour(HUES[i]!)}
-                fillOpacity={0.55}
-                strokeWidth={1}
-                isAnimationActive={false}
-              />
-            ))}
-            <Tooltip
-              cursor={{stroke: colour('rust')}}
-              content={({payload, label}) =>
-                payload?.length ? (
-                  <Tip>
-                    <b>{day(String(label))}</b>
-                    {payload
-                      .filter((part) => Number(part.value) > 0.05)
-                      .map((part) => (
-                        <p key={String(part.dataKey)}>
-                          {Number(part.value).toFixed(1)}{' '}
-                          {part.dataKey === 'rest' ? 'others' : factor(String(part.dataKey)).toLowerCase()}
-                        </p>
-                      ))}
-                  </Tip>
-                ) : null
-              }
-            />
-          </AreaChart>
-        </ResponsiveContainer>
-      </div>
+      <TimeChart
+        label={`Points lost to ${chosen.map((name) => factor(name)).join(', ')}, by day`}
+        days={readings.map((each) => each.day)}
+        height={110}
+        left={AXIS.left}
+        axis={false}
+        {...upTo(most, {down: true, marks: 3})}
+        stacked={parts.map((name, i) => ({
+          name,
+          values: readings.map((each) => pointsOf(each, name)),
+          tone: HUES[i]!,
+        }))}
+        tell={(at) => [
+          day(readings[at]!.day),
+          ...parts
+            .map((name) => [pointsOf(readings[at]!, name), name] as const)
+            .filter(([points]) => points > 0.05)
+            .map(([points, name]) => `${points.toFixed(1)} ${name === 'rest' ? 'others' : factor(name).toLowerCase()}`),
+        ]}
+      />
       <Legend>
         {parts.map((name, i) => (
           <span key={name} data-chart-text>

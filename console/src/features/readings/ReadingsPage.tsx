@@ -1,20 +1,21 @@
 /** Readings of all domains, streams, relays or sending addresses: this period beside the one before, and some of them together. */
 import {useState} from 'react';
-import {CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import {Link} from 'react-router';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useWall} from '../wall/queries';
-import {type Subject} from './queries';
+import {useAnnotations, type Subject} from './queries';
 import {Button, Go} from '../../design/Button';
 import {Card, Soft} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
-import {count, day, factor, firstDay, short} from '../../design/format';
+import {count, factor, firstDay, short} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Plate} from '../../design/Plate';
 import {Spark} from '../../design/Spark';
+import {HappenedKey} from '../../design/happened';
+import {READING_SCALE, TimeChart} from '../../design/TimeChart';
 import {colour, space} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
 import {useView} from '../../shell/view';
@@ -105,7 +106,7 @@ export function ReadingsPage() {
           note={`over all providers, ${2 * days} days`}
           actions={<Button onPress={() => setChosen([])}>Clear</Button>}
         >
-          <Together rows={shown} first={firstDay(2 * days)} />
+          <Together rows={shown} first={firstDay(2 * days)} subject={subject} />
         </Card>
       )}
       {rows.length === 0 ? (
@@ -207,7 +208,7 @@ function Change({value}: {value: number | null}) {
   );
 }
 
-function Together({rows, first}: {rows: Row[]; first: string}) {
+function Together({rows, first, subject}: {rows: Row[]; first: string; subject: Subject}) {
   const start = new Date(`${first}T00:00:00Z`).getTime();
   const length = whole(rows[0]!).trend.length;
   const all = Array.from({length}, (_, i) => ({
@@ -215,8 +216,12 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
     ...Object.fromEntries(rows.map((row) => [row.name, whole(row).trend[i]])),
   }));
   const zoom = useZoom(all.map((each) => each.day));
+  // What happened to one domain says nothing about the others: with several, what is the tenant's own.
+  const tenants = new Set(rows.map((row) => row.tenant));
+  const domain = rows.length === 1 && subject === 'domain' ? rows[0]!.name : undefined;
+  const found = useAnnotations(rows[0]!.tenant, first, domain).data ?? [];
+  const annotations = tenants.size === 1 ? found.filter((each) => domain || !each.domain) : [];
   const data = all.filter((each) => zoom.shows(each.day));
-  const tick = {fontSize: 11, fill: colour('soft')};
   return (
     <ChartView
       label="Readings compared"
@@ -234,54 +239,24 @@ function Together({rows, first}: {rows: Row[]; first: string}) {
       zoom={zoom}
       id={(each) => each.day}
     >
-      <div
-        style={{height: 220}}
-        role="img"
-        aria-label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table has the figures`}
-      >
-        <ResponsiveContainer>
-          <LineChart data={data} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-            <CartesianGrid
-              vertical={false}
-              stroke={colour('line')}
-              strokeDasharray="2 4"
-              horizontalValues={[35, 60, 80]}
-            />
-            <XAxis
-              dataKey="day"
-              tickFormatter={day}
-              tick={tick}
-              tickLine={false}
-              stroke={colour('line')}
-              minTickGap={56}
-            />
-            <YAxis
-              width={34}
-              domain={[0, 100]}
-              ticks={[0, 35, 60, 80, 100]}
-              tick={tick}
-              tickLine={false}
-              axisLine={false}
-            />
-            {rows.map((row, i) => (
-              <Line
-                key={row.name}
-                dataKey={(each: Record<string, number | null>) => each[row.name] ?? null}
-                name={row.name}
-                stroke={colour(HUES[i]!)}
-                strokeDasharray={i % 2 ? '5 3' : undefined}
-                strokeWidth={1.8}
-                dot={false}
-                isAnimationActive={false}
-              />
-            ))}
-            <Tooltip
-              contentStyle={{background: colour('sheet'), border: `1px solid ${colour('line')}`, fontSize: 12}}
-              labelFormatter={(value) => day(String(value))}
-            />
-          </LineChart>
-        </ResponsiveContainer>
-      </div>
+      <TimeChart
+        label={`Readings of ${rows.map((row) => row.name).join(', ')}; the table has the figures`}
+        days={data.map((each) => each.day)}
+        height={220}
+        {...READING_SCALE}
+        annotations={annotations}
+        curves={rows.map((row, i) => ({
+          name: row.name,
+          values: data.map(
+            (each) => (each as Record<string, number | string | null | undefined>)[row.name] as number | null,
+          ),
+          tone: HUES[i]!,
+          dashed: i % 2 === 1,
+          width: 1.8,
+          told: String,
+        }))}
+      />
+      <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
       <Head as="p" style={{fontSize: 12}}>
         {rows.map((row, i) => (
           <span key={row.name} data-chart-text style={{color: colour(HUES[i]!)}}>

@@ -83,8 +83,8 @@ const annotationsQuery = (tenant: string, first: string, domain?: string) =>
       ),
     placeholderData: (previous) => previous,
   });
-export const useAnnotations = (tenant: string, first: string, domain?: string) =>
-  useQuery(annotationsQuery(tenant, first, domain));
+export const useAnnotations = (tenant: string, first: string, domain?: string, enabled = true) =>
+  useQuery({...annotationsQuery(tenant, first, domain), enabled});
 
 export const useAddAnnotation = (tenant: string) => {
   const queries = useQueryClient();

@@ -4,27 +4,25 @@ import type {Schemas} from '../../api/client';
 import {Card, Small} from '../../design/Card';
 import {ChartView} from '../../design/ChartView';
 import type {Column} from '../../design/DataTable';
-import {count, day} from '../../design/format';
+import {count} from '../../design/format';
+import {HappenedKey, type Annotation} from '../../design/happened';
+import {TimeChart} from '../../design/TimeChart';
+import {narrow} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
-import {colour, narrow} from '../../design/tokens';
+import {useAnnotations} from '../readings/queries';
 import {aligned, VerdictMark, VERDICTS, WORDS, type Verdict} from './verdicts';
 
 type Day = Schemas['ReportDay'];
-const WIDTH = 720;
-const HEIGHT = 44;
+const HEIGHT = 56;
+const HIGH = 20; // pixels more for the days below the last row
 
 const Rows = styled.div`
   display: grid;
   grid-template-columns: max-content minmax(0, 1fr) max-content;
-  gap: 8px 14px;
-  align-items: end;
+  gap: 4px 14px;
+  align-items: start;
   > div {
     display: contents;
-  }
-  svg[role='img'] {
-    width: 100%;
-    height: ${HEIGHT}px;
-    display: block;
   }
   ${narrow} {
     grid-template-columns: minmax(0, 1fr);
@@ -32,54 +30,41 @@ const Rows = styled.div`
       display: grid;
       grid-template-columns: 1fr max-content;
     }
-    svg[role='img'] {
+    [role='slider'] {
       grid-column: 1 / -1;
       grid-row: 2;
     }
   }
 `;
-const Axis = styled.div`
-  display: flex;
-  justify-content: space-between;
-  color: ${colour('soft')};
-  font-size: 12px;
-`;
 
-function Columns({days, verdict}: {days: Day[]; verdict: Verdict}) {
+interface ColumnsProps {
+  days: Day[];
+  verdict: Verdict;
+  annotations: Annotation[];
+  isLast: boolean;
+}
+function Columns({days, verdict, annotations, isLast}: ColumnsProps) {
   const most = Math.max(1, ...days.map((each) => each[verdict].messages));
-  const step = WIDTH / days.length;
-  const name = `columns-${verdict}`;
   return (
-    <svg
-      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-      preserveAspectRatio="none"
-      role="img"
-      aria-label={`${WORDS[verdict]}: at most ${count(most)} messages a day`}
-    >
-      <defs>
-        <pattern id={name} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-          <rect width="2" height="4" fill={colour('corroded')} />
-        </pattern>
-      </defs>
-      <line x1="0" x2={WIDTH} y1={HEIGHT - 0.5} y2={HEIGHT - 0.5} stroke={colour('line')} />
-      {days.map((each, index) => {
-        const mail = each[verdict];
-        if (!mail.messages) return null;
-        const tall = ((HEIGHT - 2) * mail.messages) / most;
-        const good = (tall * aligned(mail)) / mail.messages;
-        const bad = mail.neither ? Math.max(1.5, tall - good) : 0;
-        const wide = Math.max(1, step * 0.8);
-        return (
-          <g key={each.day}>
-            <title>{`${day(each.day)}: ${count(mail.messages)} messages, ${count(mail.neither)} not aligned`}</title>
-            <rect x={index * step} y={HEIGHT - 1 - good} width={wide} height={good} fill={colour('sound')} />
-            {bad > 0 && (
-              <rect x={index * step} y={HEIGHT - 1 - good - bad} width={wide} height={bad} fill={`url(#${name})`} />
-            )}
-          </g>
-        );
-      })}
-    </svg>
+    <TimeChart
+      label={`${WORDS[verdict]}: at most ${count(most)} messages a day`}
+      days={days.map((each) => each.day)}
+      height={isLast ? HEIGHT + HIGH : HEIGHT}
+      axis={isLast}
+      left={46}
+      scale={{high: most, ticks: [0, most], told: count}}
+      annotations={annotations}
+      columns={[
+        {name: 'aligned', values: days.map((each) => aligned(each[verdict])), tone: 'sound', told: count},
+        {
+          name: 'not aligned',
+          values: days.map((each) => each[verdict].neither),
+          tone: 'corroded',
+          hatched: true,
+          told: count,
+        },
+      ]}
+    />
   );
 }
 
@@ -91,7 +76,9 @@ const columns: Column<Day>[] = [
   ]),
 ];
 
-export function DaysCard({domain, days: all}: {domain: string; days: Day[]}) {
+export function DaysCard({tenant, domain, days: all}: {tenant: string; domain: string; days: Day[]}) {
+  const first = all[0]?.day ?? '';
+  const annotations = useAnnotations(tenant, first, domain, first !== '').data ?? [];
   const zoom = useZoom(all.map((each) => each.day));
   const days = all.filter((each) => zoom.shows(each.day));
   return (
@@ -108,13 +95,13 @@ export function DaysCard({domain, days: all}: {domain: string; days: Day[]}) {
         file={`reported-mail-${domain}`}
       >
         <Rows>
-          {VERDICTS.map((verdict) => {
+          {VERDICTS.map((verdict, i) => {
             const total = days.reduce((sum, each) => sum + each[verdict].messages, 0);
             const bad = days.reduce((sum, each) => sum + each[verdict].neither, 0);
             return (
               <div key={verdict}>
                 <VerdictMark verdict={verdict} />
-                <Columns days={days} verdict={verdict} />
+                <Columns days={days} verdict={verdict} annotations={annotations} isLast={i === VERDICTS.length - 1} />
                 <Small style={{textAlign: 'right'}}>
                   {count(total)} messages
                   <br />
@@ -124,10 +111,7 @@ export function DaysCard({domain, days: all}: {domain: string; days: Day[]}) {
             );
           })}
         </Rows>
-        <Axis>
-          <span data-chart-text>{days[0] && day(days[0].day)}</span>
-          <span data-chart-text>{days.at(-1) && day(days.at(-1)!.day)}</span>
-        </Axis>
+        <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
       </ChartView>
     </Card>
   );

@@ -51,7 +51,7 @@ export function SourcesView({tenant, name, days}: {tenant: string; name: string;
       )}
       <SourcesCard tenant={tenant} overview={overview.data} onOpen={open} />
       <StreamsCard tenant={tenant} domain={name} days={days} />
-      <DaysCard domain={name} days={overview.data.days} />
+      <DaysCard tenant={tenant} domain={name} days={overview.data.days} />
       <ReceiversCard domain={name} receivers={overview.data.by_receiver} />
       <PathCard tenant={tenant} domain={name} />
       <RehearsalCard tenant={tenant} domain={name} days={days} />

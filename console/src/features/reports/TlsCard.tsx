@@ -2,21 +2,19 @@
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card, Small, Tag} from '../../design/Card';
+import {ChartView} from '../../design/ChartView';
 import {DataTable, type Column} from '../../design/DataTable';
 import {count, day, plural} from '../../design/format';
+import {HappenedKey} from '../../design/happened';
 import {Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
-import {colour, font} from '../../design/tokens';
+import {TimeChart} from '../../design/TimeChart';
+import {font} from '../../design/tokens';
+import {useZoom} from '../../design/zoom';
+import {useAnnotations} from '../readings/queries';
 import {useTls} from './queries';
 
 type Failure = Schemas['TlsFailureSeen'];
-const WIDTH = 720;
-const HEIGHT = 40;
-const Chart = styled.svg`
-  width: 100%;
-  height: ${HEIGHT}px;
-  display: block;
-`;
 const Wide = styled.span`
   display: inline-block;
   max-width: 60ch;
@@ -56,8 +54,19 @@ const policies: Column<Schemas['TlsPolicyReported']>[] = [
   },
 ];
 
+const sessions: Column<Schemas['TlsDay']>[] = [
+  {name: 'Day', value: (row) => row.day},
+  {name: 'Succeeded', value: (row) => row.successful, number: true},
+  {name: 'Failed', value: (row) => row.failed, number: true},
+];
+
 export function TlsCard({tenant, domain, days}: {tenant: string; domain: string; days: number}) {
   const tls = useTls(tenant, domain, days);
+  const all = tls.data?.days ?? [];
+  const zoom = useZoom(all.map((each) => each.day));
+  const shown = all.filter((each) => zoom.shows(each.day));
+  const first = all[0]?.day ?? '';
+  const annotations = useAnnotations(tenant, first, domain, first !== '').data ?? [];
   if (tls.error)
     return (
       <Card title="TLS">
@@ -66,8 +75,7 @@ export function TlsCard({tenant, domain, days}: {tenant: string; domain: string;
     );
   if (!tls.data) return null;
   const found = tls.data;
-  const most = Math.max(1, ...found.days.map((each) => each.successful + each.failed));
-  const step = WIDTH / Math.max(1, found.days.length);
+  const most = Math.max(1, ...shown.map((each) => each.successful + each.failed));
   return (
     <Card
       title="TLS"
@@ -79,35 +87,33 @@ export function TlsCard({tenant, domain, days}: {tenant: string; domain: string;
     >
       {found.days.length > 0 && (
         <Stack>
-          <Chart
-            viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-            preserveAspectRatio="none"
-            role="img"
-            aria-label={`Sessions by day, at most ${count(most)}; ${count(found.failed)} failed`}
+          <ChartView
+            label="TLS sessions by day"
+            file={`tls-days-${domain}`}
+            columns={sessions}
+            rows={[...shown].reverse()}
+            zoom={zoom}
+            id={(row) => row.day}
           >
-            <defs>
-              <pattern id="tls-failed" width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-                <rect width="2" height="4" fill={colour('corroded')} />
-              </pattern>
-            </defs>
-            {found.days.map((each, index) => {
-              const good = ((HEIGHT - 2) * each.successful) / most;
-              const bad = ((HEIGHT - 2) * each.failed) / most;
-              return (
-                <g key={each.day}>
-                  <title>{`${day(each.day)}: ${count(each.successful)} succeeded, ${count(each.failed)} failed`}</title>
-                  <rect x={index * step} y={HEIGHT - good} width={step * 0.8} height={good} fill={colour('sound')} />
-                  <rect
-                    x={index * step}
-                    y={HEIGHT - good - bad}
-                    width={step * 0.8}
-                    height={bad}
-                    fill="url(#tls-failed)"
-                  />
-                </g>
-              );
-            })}
-          </Chart>
+            <TimeChart
+              label={`Sessions by day, at most ${count(most)}; ${count(found.failed)} failed`}
+              days={shown.map((each) => each.day)}
+              height={90}
+              scale={{high: most, ticks: [0, most], told: count}}
+              annotations={annotations}
+              columns={[
+                {name: 'succeeded', values: shown.map((each) => each.successful), tone: 'sound', told: count},
+                {
+                  name: 'failed',
+                  values: shown.map((each) => each.failed),
+                  tone: 'corroded',
+                  hatched: true,
+                  told: count,
+                },
+              ]}
+            />
+            <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
+          </ChartView>
           <p style={{margin: 0}}>
             <b>{found.rehearsal.summary}.</b>
           </p>

@@ -278,7 +278,7 @@ describe('mail by day', () => {
     serviceWith(answers);
     show();
     const card = await screen.findByRole('region', {name: 'Mail by day'});
-    expect(within(card).getByRole('img', {name: 'Ours: at most 480 messages a day'})).toBeTruthy();
+    expect(within(card).getByRole('slider', {name: 'Ours: at most 480 messages a day'})).toBeTruthy();
     expect(within(card).getByText(/960 messages/)).toBeTruthy();
     await userEvent.click(within(card).getByRole('button', {name: 'Show table'}));
     const table = within(card).getByRole('table', {name: 'Mail of copperline.example by day'});
@@ -602,7 +602,7 @@ describe('TLS', () => {
     const card = await screen.findByRole('region', {name: 'TLS'});
     expect(within(card).getByText('The certificate has expired. Renew it.')).toBeTruthy();
     expect(within(card).getByText('Mode enforce would have kept back 30 of 930.')).toBeTruthy();
-    expect(within(card).getByRole('img', {name: 'Sessions by day, at most 930; 30 failed'})).toBeTruthy();
+    expect(within(card).getByRole('slider', {name: 'Sessions by day, at most 930; 30 failed'})).toBeTruthy();
   });
 });
 

@@ -1,6 +1,5 @@
 /** How the list grew: what stands, day by day, by reason, provider or stream; and what withholding spared. */
 import {useState} from 'react';
-import {Area, AreaChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {useGrowth} from './queries';
@@ -12,9 +11,10 @@ import {DataTable} from '../../design/DataTable';
 import {count, day, firstDay, percent, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
-import {colour, space} from '../../design/tokens';
+import {TimeChart, upTo} from '../../design/TimeChart';
+import {space} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
-import {HappenedKey, happenedLines, happenedOn, type Annotation} from '../../design/happened';
+import {HappenedKey, happenedOn} from '../../design/happened';
 import {useAnnotations} from '../readings/queries';
 import {useView} from '../../shell/view';
 
@@ -23,12 +23,6 @@ const Stack = styled.div`
   display: grid;
   gap: ${space.m};
   grid-template-columns: minmax(0, 1fr);
-`;
-const Tip = styled.div`
-  background: ${colour('sheet')};
-  border: 1px solid ${colour('line')};
-  padding: 4px 8px;
-  font-size: 12px;
 `;
 const BY = [
   {value: 'reasons', label: 'By reason'},
@@ -72,49 +66,16 @@ export function GrowthView({tenant}: {tenant: string}) {
             id={(row) => row.day}
             file={`suppression-days-${tenant}`}
           >
-            <div
-              style={{height: 220}}
-              role="img"
-              aria-label={`From ${count(shown[0]?.active ?? 0)} to ${count(shown.at(-1)?.active ?? 0)} entries`}
-            >
-              <ResponsiveContainer width="100%" height="100%">
-                <AreaChart data={shown} margin={{top: 6, right: 8, bottom: 0, left: 0}}>
-                  <XAxis
-                    dataKey="day"
-                    tickFormatter={day}
-                    tick={{fontSize: 11}}
-                    minTickGap={40}
-                    stroke="currentColor"
-                  />
-                  <YAxis
-                    tickFormatter={count}
-                    tick={{fontSize: 11}}
-                    width={52}
-                    stroke="currentColor"
-                    allowDecimals={false}
-                  />
-                  {happenedLines(
-                    annotations,
-                    shown.map((each) => each.day),
-                  )}
-                  <Tooltip
-                    content={({payload}) =>
-                      payload?.[0] ? (
-                        <DayTip day={payload[0].payload as Schemas['GrowthDay']} annotations={annotations} />
-                      ) : null
-                    }
-                  />
-                  <Area
-                    dataKey="active"
-                    stroke={colour('rust')}
-                    fill={colour('rust')}
-                    fillOpacity={0.14}
-                    strokeWidth={1.5}
-                    isAnimationActive={false}
-                  />
-                </AreaChart>
-              </ResponsiveContainer>
-            </div>
+            <TimeChart
+              label={`From ${count(shown[0]?.active ?? 0)} to ${count(shown.at(-1)?.active ?? 0)} entries`}
+              days={shown.map((each) => each.day)}
+              height={220}
+              left={52}
+              {...upTo(Math.max(1, ...shown.map((each) => each.active)))}
+              annotations={annotations}
+              curves={[{name: 'active', values: shown.map((each) => each.active), tone: 'rust', filled: true}]}
+              tell={(at) => ofDay(shown[at]!)}
+            />
             <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
           </ChartView>
         )}
@@ -128,7 +89,10 @@ export function GrowthView({tenant}: {tenant: string}) {
           <DataTable
             label="Growth by part"
             columns={[
-              {name: 'Event', value: (row: Part) => words(row.label)},
+              {
+                name: {reasons: 'Reason', providers: 'Provider', streams: 'Stream'}[by] ?? 'Reason',
+                value: (row: Part) => words(row.label),
+              },
               {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
               {name: 'Added', value: (row) => row.added, show: (row) => count(row.added), number: true},
               {name: 'Removed', value: (row) => row.removed, show: (row) => count(row.removed), number: true},
@@ -150,13 +114,11 @@ export function GrowthView({tenant}: {tenant: string}) {
   );
 }
 
-const DayTip = ({day: each, annotations}: {day: Schemas['GrowthDay']; annotations: Annotation[]}) => (
-  <Tip>
-    <b>{day(each.day)}</b>: {count(each.active)} active, {count(each.added)} added, {count(each.removed)} removed
-    {each.withheld ? `, ${count(each.withheld)} messages withheld` : ''}
-    {happenedOn(annotations, each.day) && <div>{happenedOn(annotations, each.day)}</div>}
-  </Tip>
-);
+const ofDay = (each: Schemas['GrowthDay']): string[] => [
+  day(each.day),
+  `${count(each.active)} active, ${count(each.added)} added, ${count(each.removed)} removed`,
+  ...(each.withheld ? [`${count(each.withheld)} messages withheld`] : []),
+];
 
 function Saved({saved}: {saved: Schemas['SavedRates']}) {
   return (

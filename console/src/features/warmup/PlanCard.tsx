@@ -1,6 +1,5 @@
 /** One plan: today's ceilings beside what was sent, how each step came about, and the course so far. */
 import {useState, type FormEvent, type ReactNode} from 'react';
-import {Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis} from 'recharts';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Bar} from '../../design/Bar';
@@ -14,9 +13,12 @@ import {Field} from '../../design/Field';
 import {FormGrid} from '../../design/Form';
 import {count, day} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
-import {DAYS, PlotName, Plots, PlotTip, scaleTo} from '../../design/Plots';
+import {HappenedKey, isStep, type Annotation} from '../../design/happened';
+import {PlotName, Plots} from '../../design/Plots';
 import {Row, Stack} from '../../design/Stack';
-import {colour} from '../../design/tokens';
+import {TimeChart} from '../../design/TimeChart';
+import {useZoom} from '../../design/zoom';
+import {useAnnotations} from '../readings/queries';
 import {useChangePlan, useCourse, useDeletePlan, useOverrule} from './queries';
 
 type Plan = Schemas['WarmupPlan'];
@@ -195,9 +197,13 @@ function Overrule({tenant, plan, onDone}: {tenant: string; plan: Plan; onDone: (
 
 function Course({tenant, plan}: {tenant: string; plan: Plan}) {
   const course = useCourse(tenant, plan.name);
+  const all = course.data?.days ?? [];
+  const zoom = useZoom([...new Set(all.map((each) => each.day))].sort());
+  const found = useAnnotations(tenant, zoom.days[0] ?? plan.starts_on, plan.domain ?? undefined).data ?? [];
+  const annotations = found.filter((each) => !isStep(each)); // the ceilings show them
   if (course.isPending) return <Loading what="the course of the plan" />;
   if (course.error) return <Trouble error={course.error} again={() => void course.refetch()} />;
-  const days = course.data.days;
+  const days = all.filter((each) => zoom.shows(each.day));
   if (days.length === 0) return null;
   return (
     <Card title="Course" note="ceiling and messages sent by day, a scale for each provider">
@@ -205,6 +211,7 @@ function Course({tenant, plan}: {tenant: string; plan: Plan}) {
         label="Course of the plan"
         file={`warmup-days-${plan.name}`}
         rows={[...days].reverse()}
+        zoom={zoom}
         id={(row) => `${row.day} ${row.provider}`}
         columns={[
           {name: 'Day', value: (row) => row.day},
@@ -231,15 +238,23 @@ function Course({tenant, plan}: {tenant: string; plan: Plan}) {
               label={track.label}
               held={track.reasons.some((reason) => reason.line != null)}
               days={days.filter((each) => each.provider === track.provider)}
+              annotations={annotations.filter(({provider}) => !provider || provider === track.label)}
             />
           ))}
         </Plots>
+        <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
       </ChartView>
     </Card>
   );
 }
 
-function Plot({label, held, days}: {label: string; held: boolean; days: Schemas['WarmupDay'][]}) {
+interface PlotProps {
+  label: string;
+  held: boolean;
+  days: Schemas['WarmupDay'][];
+  annotations: Annotation[];
+}
+function Plot({label, held, days, annotations}: PlotProps) {
   const top = Math.max(1, ...days.map((each) => Math.max(each.per_day, each.sent)));
   const last = days.at(-1);
   return (
@@ -247,44 +262,18 @@ function Plot({label, held, days}: {label: string; held: boolean; days: Schemas[
       <PlotName>
         <span data-chart-text>{label}</span> <Small>{held ? 'held back' : last ? `step ${last.step}` : ''}</Small>
       </PlotName>
-      <div style={{height: 110}} role="img" aria-label={`${label}: ceiling and sent by day; the table has the figures`}>
-        <ResponsiveContainer>
-          <LineChart data={days} margin={{top: 4, right: 4, bottom: 0, left: 0}}>
-            <XAxis {...DAYS} />
-            <YAxis {...scaleTo(top)} tickFormatter={(n: number) => count(n)} />
-            <Tooltip
-              isAnimationActive={false}
-              content={({active, payload}) => {
-                const one = active ? (payload?.[0]?.payload as Schemas['WarmupDay'] | undefined) : undefined;
-                return one ? (
-                  <PlotTip>
-                    {day(one.day)}: {count(one.sent)} of {count(one.per_day)}
-                    <br />
-                    {one.why}
-                  </PlotTip>
-                ) : null;
-              }}
-            />
-            <Line
-              dataKey="per_day"
-              type="stepAfter"
-              stroke={colour('soft')}
-              strokeDasharray="4 3"
-              strokeWidth={1.5}
-              dot={false}
-              isAnimationActive={false}
-            />
-            <Line
-              dataKey="sent"
-              type="monotone"
-              stroke={held ? colour('corroded') : colour('sound')}
-              strokeWidth={2}
-              dot={false}
-              isAnimationActive={false}
-            />
-          </LineChart>
-        </ResponsiveContainer>
-      </div>
+      <TimeChart
+        label={`${label}: ceiling and sent by day; the table has the figures`}
+        days={days.map((each) => each.day)}
+        height={110}
+        scale={{high: top, ticks: [0, top], told: count}}
+        annotations={annotations}
+        curves={[
+          {name: 'ceiling', values: days.map((each) => each.per_day), tone: 'soft', dashed: true, stepped: true},
+          {name: 'sent', values: days.map((each) => each.sent), tone: held ? 'corroded' : 'sound', width: 2},
+        ]}
+        tell={(at) => [`${day(days[at]!.day)}: ${count(days[at]!.sent)} of ${count(days[at]!.per_day)}`, days[at]!.why]}
+      />
     </div>
   );
 }

@@ -1,5 +1,6 @@
 """The time axis: notes of people beside what happened to records, rates and providers."""
 
+from collections import defaultdict
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -9,12 +10,13 @@ from rust_gauge.contract.readings import Annotation, NewAnnotation
 from rust_gauge.core.errors import DomainNameError
 from rust_gauge.core.names import normalise_domain
 from rust_gauge.core.shares import percent
-from rust_gauge.service.providers.providers import columns_of
+from rust_gauge.service.providers.providers import Columns, columns_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store import annotations, provider_norms, reading_counters
 from rust_gauge.store import domains as store_domains
 from rust_gauge.store import shifts as store_shifts
+from rust_gauge.store import warmup as store_warmup
 from rust_gauge.store.accounts import TenantAccess
 
 _SHIFTED = {
@@ -30,7 +32,7 @@ def annotations_of(
     connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, today: date
 ) -> list[Annotation]:
     """Return what happened between two days: annotations, changed records, findings, shifts, outages, changed
-    policies.
+    policies, new sending addresses and steps of warm-up plans.
     """
     found = [
         Annotation(
@@ -61,7 +63,29 @@ def annotations_of(
             found.append(Annotation(day=of_day.day, kind="outage", text=text, provider=label))
     for address in reading_counters.new_addresses(connection, tenant.id, first, last):
         found.append(Annotation(day=address.day, kind="sending_ip", text=f"first mail from {address.name}"))
+    found += _warmup_steps(connection, tenant.id, first, last, domain, columns)
     return sorted(found, key=lambda annotation: (annotation.day, annotation.kind, annotation.text))
+
+
+def _warmup_steps(
+    connection: Connection, tenant_id: int, first: date, last: date, domain: str | None, columns: Columns
+) -> list[Annotation]:
+    """Return the days on which warm-up plans went to other steps, all providers of a plan together."""
+    together: dict[tuple[date, str, str], dict[int, list[str]]] = defaultdict(lambda: defaultdict(list))
+    for row in store_warmup.steps_between(connection, tenant_id, first, last):
+        if domain and row.domain and row.domain != domain:
+            continue
+        where = columns.label(row.provider_id) if row.provider_id else "others"
+        back = " (back)" if row.before is not None and row.before > row.step else ""
+        together[row.day, row.domain, row.plan][row.step].append(where + back)
+    return [
+        Annotation(
+            day=day, kind="warmup_step", domain=of,
+            text=f"warm-up {plan}: "
+            + "; ".join(f"step {step + 1} at {', '.join(where)}" for step, where in sorted(steps.items())),
+        )
+        for (day, of, plan), steps in together.items()
+    ]  # fmt: skip
 
 
 def list_annotations(
