@@ -92,7 +92,17 @@ def test_numbers_stay_numbers_in_a_csv(text: str) -> None:
 
 @pytest.mark.parametrize(
     ("value", "text"),
-    [(None, ""), (0.0, "0.00 %"), (0.00314, "0.31 %"), (0.0214, "2.1 %"), (1.0, "100.0 %")],
+    [
+        (None, ""),
+        (0.0, "0.00 %"),
+        (0.00314, "0.31 %"),
+        (0.00996, "1.0 %"),
+        (0.0001, "0.01 %"),
+        (0.0000301, "0.0030 %"),
+        (0.00000005, "0.0000050 %"),
+        (0.0214, "2.1 %"),
+        (1.0, "100.0 %"),
+    ],
 )
 def test_a_share_is_a_percentage_with_the_digits_it_needs(value: float | None, text: str) -> None:
     assert percent(value) == text

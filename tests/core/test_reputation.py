@@ -498,6 +498,21 @@ def test_what_copies_showed_is_forgotten_when_none_are_sent_any_more() -> None:
     assert pull(readings, "placement", -1) == 0.0
 
 
+@given(
+    n=st.floats(0, 5000), complaints=st.floats(0, 0.05), invalid=st.floats(0, 0.2), days=st.integers(1, 59),
+    open_day=st.booleans(),
+)  # fmt: skip
+@settings(max_examples=25, deadline=None)
+def test_a_shorter_forecast_is_the_beginning_of_a_longer_one(
+    n: float, complaints: float, invalid: float, days: int, open_day: bool
+) -> None:
+    counts = mail(n, 9, complaints=complaints, invalid_addresses=invalid, days=60)
+    where = around(open_day=open_day, faults=np.full((1, 60), 2.0), foreseen=np.full((1, 60), n / 2))
+    longer, shorter = (forecast(counts, where, length) for length in (60, days))
+    for name in ("tenths", "margin", "mail", "pulls"):
+        np.testing.assert_array_equal(getattr(longer, name)[..., :days], getattr(shorter, name))
+
+
 def test_a_forecast_sends_copies_as_before_whatever_the_volume() -> None:
     counts = with_copies(mail(1000), 4, 4)
     usual, halved = (forecast(counts, around(), 10, Change(volume=volume)) for volume in (1.0, 0.5))

@@ -103,6 +103,7 @@ def found(zones: Path, world: World, domain: str) -> set[str]:
         ("marramferries.example", set()),
         ("mail.marramferries.example", set()),
         ("alerts.marramferries.example", set()),
+        ("departures.marramferries.example", set()),
         ("reminders.halyardclinic.example", set()),
     ],
 )
@@ -117,7 +118,7 @@ def test_the_scenario_hangs_together() -> None:
     domains = {flow.domain for flow in FLOWS}
     assert {flow.tenant for flow in FLOWS} == tenants
     assert domains == set(SELECTORS)
-    assert len(domains) == 12
+    assert len(domains) == 13
     assert all(set(incident.domains) <= domains for incident in INCIDENTS)
     assert {incident.provider for incident in INCIDENTS} <= {"", *(provider.name for provider in PROVIDERS)}
 

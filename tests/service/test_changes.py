@@ -8,6 +8,8 @@ import httpx
 import pytest
 
 from rust_gauge.client import Client
+from rust_gauge.contract.readings import FactorSettings, ReadingSettings
+from rust_gauge.contract.warmup import NewWarmupPlan
 from rust_gauge.contract.worklist import WorkAct
 from rust_gauge.core.roles import Role
 from rust_gauge.service.app import create_app
@@ -28,7 +30,7 @@ def numbers(office: Office) -> dict[str, int]:
 def test_what_changes_is_noted_with_it(office: Office, client: Client) -> None:
     assert numbers(office) == {}
     client.events.load(office.slug, ndjson(*(row(n) for n in range(40)), *(bounce(90 + n) for n in range(30))))
-    assert numbers(office) == {"events": 1}
+    assert numbers(office) == {"events": 1, "suppression": 1}  # the bounces hold addresses
     client.events.load(office.slug, ndjson(row(1)))
     assert numbers(office)["events"] == 1, "an event that is known changes nothing"
     office.world.work()
@@ -41,6 +43,30 @@ def test_what_changes_is_noted_with_it(office: Office, client: Client) -> None:
     client.domains.add(office.slug, "d.example")
     client.audits.run(office.slug, "d.example")
     assert numbers(office)["domains"] == 1
+
+
+def test_what_readings_are_computed_from_is_noted(office: Office, client: Client) -> None:
+    """Whatever a domain's readings depend on, so that one that was computed before is not shown again."""
+    client.events.load(office.slug, ndjson(*(row(n) for n in range(40)), *(bounce(90 + n) for n in range(30))))
+    office.world.work()
+    new = ReadingSettings(factors={"refusals": FactorSettings(watch=0.2, stop=0.4)})
+    spring = NewWarmupPlan(name="spring", domain="d.example", shape="custom", ceilings=[100, 200])
+    steps: list[tuple[str, Callable[[], object]]] = [
+        ("settings", lambda: client.flow.rename_provider(office.slug, "tidepost.example", "Tidepost")),
+        ("settings", lambda: client.readings.set_settings(office.slug, new)),
+        ("settings", lambda: client.readings.reset_settings(office.slug)),
+        ("warmup", lambda: client.warmup.add(office.slug, spring)),
+        ("warmup", lambda: client.warmup.delete(office.slug, "spring")),
+        ("events", lambda: client.events.load(office.slug, ndjson(row(5000)))),
+        (
+            "domains",
+            lambda: (client.domains.add(office.slug, "d.example"), client.audits.run(office.slug, "d.example")),
+        ),
+    ]
+    for what, change in steps:
+        before = numbers(office).get(what, 0)
+        change()
+        assert numbers(office).get(what, 0) > before, what
 
 
 async def first_of(found: AsyncIterator[set[watching.Change]], most: int = 20) -> set[watching.Change]:

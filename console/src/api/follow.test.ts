@@ -23,6 +23,18 @@ describe('changes', () => {
     const invalidateQueries = vi.fn();
     collector({invalidateQueries})('something new');
     expect(invalidateQueries).not.toHaveBeenCalled();
-    expect(Object.keys(STALE)).toEqual(['events', 'readings', 'worklist', 'domains', 'jobs']);
+    expect(Object.keys(STALE)).toEqual([
+      'events',
+      'readings',
+      'worklist',
+      'domains',
+      'jobs',
+      'suppression',
+      'watches',
+      'placement',
+      'reports',
+      'warmup',
+      'settings',
+    ]);
   });
 });

@@ -9,6 +9,12 @@ export const STALE: Record<string, string[]> = {
   worklist: ['worklist'],
   domains: ['domains', 'audit', 'audits', 'history', 'comparison', 'wall'],
   jobs: ['jobs'],
+  suppression: ['suppression', 'lines'],
+  watches: ['watches'],
+  placement: ['placement'],
+  reports: ['reports'],
+  warmup: ['warmup', 'annotations'],
+  settings: ['tenant-settings', 'reading-settings', 'providers', 'wall'],
 };
 const PAUSE = 3000; // milliseconds between two refreshes of one kind, however much happens
 

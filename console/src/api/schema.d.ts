@@ -3427,8 +3427,9 @@ export interface paths {
          * Follow Changes
          * @description Follow what changes in your tenants, as `text/event-stream`.
          *
-         *     Each event `changed` names a tenant and what changed: events, readings, worklist, domains or jobs. The stream ends
-         *     after ten minutes, when the service stops, or with the connection.
+         *     Each event `changed` names a tenant and what changed: events, readings, worklist, domains, jobs, suppression,
+         *     watches, placement, reports, warmup or settings. The stream ends after ten minutes, when the service stops, or with
+         *     the connection.
          */
         get: operations["follow_changes"];
         put?: never;

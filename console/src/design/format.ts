@@ -12,7 +12,12 @@ export function short(n: number): string {
 
 /** A fraction as a percentage with as many digits as it needs. */
 export const percent = (share: number): string => `${bare(share)} %`;
-export const bare = (share: number): string => (share * 100).toFixed(share < 0.01 ? 2 : 1);
+/** One decimal, two below 1 %, and two digits of what is below 0.01 %: a million messages have such rates. */
+export function bare(share: number): string {
+  const value = share * 100;
+  if (value > 0 && value < 0.01) return value.toFixed(Math.min(7, 1 - Math.floor(Math.log10(value))));
+  return value.toFixed(value < 0.995 ? 2 : 1);
+}
 
 const dayMonth = new Intl.DateTimeFormat('en-GB', {day: 'numeric', month: 'short', timeZone: 'UTC'});
 export const day = (iso: string): string => dayMonth.format(new Date(`${iso.slice(0, 10)}T00:00:00Z`));

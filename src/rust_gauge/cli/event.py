@@ -157,7 +157,14 @@ def _listed(session: Session, *, oldest_first: bool) -> int:
     if oldest_first or arguments.follow:
         found.reverse()
     columns = ("time (UTC)", "kind", "recipient", "domain", "stream", "relay", "cause", "reply")
-    output.items(arguments.format, found, Event, columns, _row, empty="No such events.")
+    output.items(
+        arguments.format,
+        found,
+        Event,
+        columns,
+        _row,
+        empty="No stored event matches. `rustgauge flow show` counts mail whose events were deleted, too.",
+    )
     for text in sorted({f"{e.stream or 'mail'} of {e.domain}: {e.sender_lacks}" for e in found if e.sender_lacks}):
         output.say(text)
     if arguments.follow:

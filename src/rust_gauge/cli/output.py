@@ -2,6 +2,7 @@
 
 import csv
 import json
+import math
 import os
 import re
 import shutil
@@ -226,8 +227,15 @@ def percent(value: float | None) -> str:
     """A fraction as people read it, with as many digits as it needs."""
     if value is None:
         return ""
+    return f"{bare_percent(value)} %"
+
+
+def bare_percent(value: float) -> str:
+    """A fraction in percent, without the sign: one decimal, two below 1, and two digits of what is below 0.01."""
     share = value * 100
-    return f"{share:.2f} %" if share < 1 else f"{share:.1f} %"
+    if 0 < share < 0.01:
+        return f"{share:.{min(7, 1 - math.floor(math.log10(share)))}f}"
+    return f"{share:.2f}" if share < 0.995 else f"{share:.1f}"
 
 
 def plate(value: float | None, margin: float | None, width: int = 10) -> str:

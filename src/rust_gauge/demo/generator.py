@@ -14,6 +14,7 @@ import numpy as np
 from rust_gauge.core.mailflow import CounterKey, Kind
 from rust_gauge.core.replies import Cause, Permanence
 from rust_gauge.demo.scenario import (
+    EVENT_DAYS,
     FLOWS,
     GONE_DOMAIN,
     INCIDENTS,
@@ -122,8 +123,11 @@ def plan_day(day: date, anchor: date, tenant: str) -> list[Cell]:
             per_provider = rng.multinomial(total, shares / shares.sum())
         first, last = flow.hours
         for provider, count in zip(_EVERYWHERE, per_provider, strict=True):
-            spread = rng.multinomial(count, [1 / (last - first)] * (last - first))
-            for offset, messages in enumerate(spread):
+            # Hours of long ago are seen as days only: of what is counted alone, a day is in six parts.
+            every = 4 if flow.counted and age > EVENT_DAYS else 1
+            parts = (last - first) // every
+            spread = rng.multinomial(count, [1 / parts] * parts)
+            for offset, messages in zip(range(0, last - first, every), spread, strict=True):
                 if messages:
                     hour = datetime(day.year, day.month, day.day, first + offset, tzinfo=UTC)
                     rates, outage = _rates(flow, provider, age, hour.hour)
@@ -299,11 +303,13 @@ def day_rows(day: date, anchor: date, tenant: str) -> Iterator[dict[str, Any]]:
     """All events that a tenant's mail of one day leads to."""
     rng = np.random.default_rng([SEED, 1, day.toordinal(), sum(tenant.encode())])
     for number, cell in enumerate(plan_day(day, anchor, tenant)):
-        yield from event_rows(cell, rng, f"{day:%y%m%d}.{number:03d}")
+        if not cell.flow.counted:
+            yield from event_rows(cell, rng, f"{day:%y%m%d}.{number:03d}")
 
 
-def day_counts(day: date, anchor: date, tenant: str) -> Iterator[tuple[CounterKey, int]]:
-    """What a tenant's mail of one day adds to the counters."""
-    rng = np.random.default_rng([SEED, 2, day.toordinal(), sum(tenant.encode())])
+def day_counts(day: date, anchor: date, tenant: str, *, counted: bool = False) -> Iterator[tuple[CounterKey, int]]:
+    """What a tenant's mail of one day adds to the counters: that with events, or that which is `counted` only."""
+    rng = np.random.default_rng([SEED, 3 if counted else 2, day.toordinal(), sum(tenant.encode())])
     for cell in plan_day(day, anchor, tenant):
-        yield from count_cell(cell, rng)
+        if cell.flow.counted == counted:
+            yield from count_cell(cell, rng)

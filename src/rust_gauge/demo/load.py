@@ -10,7 +10,6 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, timedelta
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import orjson
 from sqlalchemy import Connection, select
@@ -23,12 +22,13 @@ from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.mailflow import Tally
 from rust_gauge.core.roles import Role
 from rust_gauge.demo.bench import load_bench
+from rust_gauge.demo.counted import add_counted, names_of
 from rust_gauge.demo.feeds import driftline_documents, returned_message
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
 from rust_gauge.demo.placement import load_placement
 from rust_gauge.demo.reports import load_reports
-from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, LONG_TAIL, PROVIDERS, TENANTS
+from rust_gauge.demo.scenario import DRIFTLINE_MAPPING, EVENT_DAYS, FLOWS, HISTORY_DAYS, PROVIDERS, TENANTS
 from rust_gauge.demo.side_by_side import for_each
 from rust_gauge.demo.verification import load_verification
 from rust_gauge.demo.warmup import load_warmup
@@ -59,7 +59,6 @@ from rust_gauge.store import events as store_events
 from rust_gauge.store import tables as t
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.domains import list_domains
-from rust_gauge.store.intake import Names
 
 _BATCH = 10_000  # events in one load, as a busy feed would send
 _DAYS_AT_ONCE = 15  # days of counters in one transaction
@@ -90,7 +89,7 @@ def load_demo(
     mail = partial(_mail, anchor)
     for tenant, (counted, stored) in for_each(context, tenants, mail, now, check, apart=apart):
         if counted or stored:
-            say(f"  {tenant.name}: {counted:,} counters of {HISTORY_DAYS - EVENT_DAYS} days, {stored:,} events since")
+            say(f"  {tenant.name}: {counted:,} counters, {stored:,} events of the last {EVENT_DAYS} days")
         total, recent = total + counted, recent + stored
     for tenant in tenants:
         check()
@@ -252,7 +251,8 @@ def _has_mail(connection: Connection) -> bool:
 
 def _mail(anchor: date, context: Context, tenant: TenantAccess, now: datetime) -> tuple[int, int]:
     """Bring in a tenant's counters of months and events of weeks; return how many were added of both."""
-    return _history(context, tenant, anchor), _events(context, tenant, anchor, now)
+    counted = _history(context, tenant, anchor) + add_counted(context, tenant, anchor, now)
+    return counted, _events(context, tenant, anchor, now)
 
 
 def _judge(anchor: date, is_new: bool, context: Context, tenant: TenantAccess, now: datetime) -> int:
@@ -273,7 +273,7 @@ def _history(context: Context, tenant: TenantAccess, anchor: date) -> int:
     missing = [day for age in range(HISTORY_DAYS, EVENT_DAYS, -1) if (day := anchor - timedelta(days=age)) not in there]
     if not missing:
         return 0
-    names, ids = context.store.transaction(lambda connection: _names(connection, tenant))
+    names, ids = context.store.transaction(lambda connection: names_of(connection, tenant))
     count = 0
     for start in range(0, len(missing), _DAYS_AT_ONCE):
         tally = Tally()
@@ -285,18 +285,6 @@ def _history(context: Context, tenant: TenantAccess, anchor: date) -> int:
         )
         count += len(tally)
     return count
-
-
-def _names(connection: Connection, tenant: TenantAccess) -> tuple[Names, dict[str, int]]:
-    def ids(table: Any, names: set[str]) -> dict[str, int]:
-        return store_events.intern(connection, table, tenant.id, names)
-
-    known = {row.name: row.id for row in list_domains(connection, tenant.id)}
-    flows = [flow for flow in FLOWS if flow.tenant == tenant.slug]
-    names = Names(
-        known, ids(t.stream, {flow.stream for flow in flows}), ids(t.relay, {flow.relay for flow in flows}), {}
-    )
-    return names, providers.provider_ids(connection, {*LONG_TAIL, *(provider.name for provider in PROVIDERS)})
 
 
 def _events(context: Context, tenant: TenantAccess, anchor: date, now: datetime) -> int:

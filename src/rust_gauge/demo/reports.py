@@ -38,6 +38,7 @@ WAY = ((HISTORY_DAYS, Stage.WATCH), (149, Stage.TRIAL), (114, Stage.QUARANTINE),
 _PUBLISHED = {"thornfield": "quarantine", "glasswort": "none", "halyard": "quarantine"}
 _SELECTORS = {
     "marramferries.example": "m1", "mail.marramferries.example": "d1", "alerts.marramferries.example": "a1",
+    "departures.marramferries.example": "a1",
     "thornfieldseeds.example": "t1", "catalogue.thornfieldseeds.example": "c1", "glasswort.example": "g1",
     "tickets.glasswort.example": "g1", "news.glasswort.example": "d1", "halyardclinic.example": "h1",
     "reminders.halyardclinic.example": "r1",
@@ -136,11 +137,12 @@ def _records(slug: str, receiver: str, day: date, age: int) -> Iterator[str]:
     share = next(provider.share for provider in PROVIDERS if provider.name == receiver)
     policy = _policy(slug, age)
     refused = "reject" if policy is Stage.REJECT else "quarantine" if policy is Stage.QUARANTINE else "none"
+    apart = random.Random(f"{slug} {receiver} {day} counted")  # noqa: S311 - what is drawn for others stays
     for flow in FLOWS:
         if flow.tenant == slug and age <= flow.first_day:
-            yield from _of_flow(
-                flow, round(flow.week[day.weekday()] * share * rng.uniform(0.9, 1.1)), age, refused, rng
-            )
+            draw = apart if flow.counted else rng
+            n = round(flow.week[day.weekday()] * share * draw.uniform(0.9, 1.1))
+            yield from _of_flow(flow, n, age, refused, draw)
     domain = _POLICIES[slug]
     if slug == "marram" and receiver != "northgate.example" and any(last <= age <= first for first, last in _FORGED):
         for number in rng.sample(range(160, 176), 7):

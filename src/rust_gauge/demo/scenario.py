@@ -50,6 +50,7 @@ class Flow:
     opened: float = 0.3
     unsubscribed: float = 0.0
     first_day: int = HISTORY_DAYS  # days back on which it began
+    counted: bool = False  # so much mail that there are counters of it only, of the recent days too
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +142,9 @@ FLOWS = (
     Flow("halyard", "reminders.halyardclinic.example", "reminders", "office-2", (160, 165, 150, 155, 140, 130,
              135), (6, 18),
          0.003, 0.0, 0.65, first_day=26),
+    # Last, so that what is drawn for the others stays as it was.
+    Flow("marram", "departures.marramferries.example", "departures", "office-2",
+         (270_000, 268_000, 272_000, 281_000, 300_000, 315_000, 296_000), (0, 24), 0.0015, 0.00003, 0.45, counted=True),
 )  # fmt: skip
 
 # reminders.halyardclinic.example warms up: the share of its usual mail on each day since it began

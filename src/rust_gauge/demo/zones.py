@@ -165,7 +165,10 @@ def _zones() -> dict[str, str]:
         + _dkim("d1", "mail")
         + "alerts IN MX 10 mx1.skerry.example.\n"
         + _txt("alerts", f"v=spf1 {_OFFICE_SPF} -all")
-        + _dkim("a1", "alerts"),
+        + _dkim("a1", "alerts")
+        + "departures IN MX 10 mx1.skerry.example.\n"
+        + _txt("departures", f"v=spf1 {_OFFICE_SPF} -all")
+        + _dkim("a1", "departures"),
         # A record with nearly too many look-ups, and a key that still says it is a test.
         "thornfieldseeds.example": _OFFICE_MX
         + _txt("@", f"v=spf1 {_OFFICE_SPF} ~all")
@@ -264,6 +267,7 @@ SELECTORS = {
     "marramferries.example": ["m1"],
     "mail.marramferries.example": ["d1"],
     "alerts.marramferries.example": ["a1"],
+    "departures.marramferries.example": ["a1"],
     "thornfieldseeds.example": ["t1"],
     "catalogue.thornfieldseeds.example": ["c1"],
     "glasswort.example": ["g1"],

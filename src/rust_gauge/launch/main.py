@@ -401,6 +401,8 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 # Loading leaves out events that are newer than an hour; what is there already is known by its identity.
                 since = loaded - timedelta(hours=1)
                 supervisor.start("traffic", [*goes_on, "--anchor", str(anchor), "--since", since.isoformat()], {})
+                counted = ["rust_gauge.demo.counted", "--anchor", str(anchor)]
+                supervisor.start("counted", counted, {"RUSTGAUGE_DATABASE_URL": url})
             _greet(port, password, token, zones, var / "demo" / "mail", smtp_port, policy_port, desk_port, bench_port)
             supervisor.run()
             print("\nStopping ...", flush=True)

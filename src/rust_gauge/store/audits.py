@@ -8,6 +8,7 @@ from sqlalchemy import Connection, func, insert, or_, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.mailflow import Kind
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import Document
 from rust_gauge.store.intake import TAG
@@ -212,9 +213,11 @@ def put_setting(connection: Connection, tenant_id: int, name: str, document: Doc
     """Store a setting's document in place of the one before."""
     statement = upsert(t.tenant_setting).values(tenant_id=tenant_id, name=name, document=document, changed_at=now)
     connection.execute(statement.on_duplicate_key_update(document=document, changed_at=now))
+    changes.note(connection, tenant_id, "settings")
 
 
 def drop_setting(connection: Connection, tenant_id: int, name: str) -> None:
     """Delete a setting: the defaults hold again."""
     c = t.tenant_setting.c
     connection.execute(t.tenant_setting.delete().where(c.tenant_id == tenant_id, c.name == name))
+    changes.note(connection, tenant_id, "settings")

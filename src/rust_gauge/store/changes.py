@@ -10,7 +10,10 @@ from sqlalchemy import Connection, text
 
 from rust_gauge.store.driver import raw_rows
 
-What = Literal["events", "readings", "worklist", "domains", "jobs"]
+What = Literal[
+    "events", "readings", "worklist", "domains", "jobs",
+    "suppression", "watches", "placement", "reports", "warmup", "settings",
+]  # fmt: skip
 _NOTE = text(
     "INSERT INTO tenant_change (tenant_id, what, number) VALUES (:tenant, :what, 1) "
     "ON DUPLICATE KEY UPDATE number = number + 1"
@@ -32,6 +35,21 @@ _NOTE_ITEM = text(
 def note_item(connection: Connection, item_id: int) -> None:
     """Note that an item of a worklist changed."""
     connection.execute(_NOTE_ITEM, {"item": item_id})
+
+
+# Whose change it is, where the caller knows only what changed.
+_OWNERS = {"placement": "placement_run", "warmup": "warmup_plan", "reports": "sending_domain"}
+
+
+def note_of(connection: Connection, what: What, id: int) -> None:
+    """Note a change of a placement run, of a warm-up plan, or of the reports about a domain, by its id."""
+    connection.execute(
+        text(
+            f"INSERT INTO tenant_change (tenant_id, what, number) SELECT tenant_id, :what, 1 FROM {_OWNERS[what]} "
+            "WHERE id = :id ON DUPLICATE KEY UPDATE number = number + 1"
+        ),
+        {"what": what, "id": id},
+    )
 
 
 def numbers(connection: Connection, tenant_ids: Collection[int]) -> dict[tuple[int, str], int]:

@@ -22,6 +22,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.placement import JUDGED, Outcome
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import PlacementCopyColumns, PlacementRunColumns
 from rust_gauge.store.values import value_of, values_of
@@ -236,6 +237,7 @@ def placed_by_series(connection: Connection, tenant_id: int, since: datetime) ->
 def update_run(connection: Connection, id: int, /, **values: Unpack[PlacementRunColumns]) -> None:
     """Change columns of a run."""
     connection.execute(update(t.placement_run).where(t.placement_run.c.id == id).values(**values))
+    changes.note_of(connection, "placement", id)
 
 
 def delete_run(connection: Connection, id: int) -> None:
@@ -244,6 +246,7 @@ def delete_run(connection: Connection, id: int) -> None:
     counted = connection.execute(select(c.provider, c.outcome, c.copies).where(c.run_id == id, c.copies > 0)).all()
     for provider, outcome, copies in counted:
         _count_day(connection, id, provider, outcome, -int(copies))
+    changes.note_of(connection, "placement", id)
     connection.execute(delete(t.placement_run).where(t.placement_run.c.id == id))
 
 
@@ -356,6 +359,8 @@ def add_copies(connection: Connection, rows: Sequence[PlacementCopyColumns]) -> 
     connection.execute(insert(t.placement_copy), list(rows))
     for row in rows:
         _count(connection, row["run_id"], row["provider"], row["outcome"], 1)
+    for run_id in {row["run_id"] for row in rows}:
+        changes.note_of(connection, "placement", run_id)
 
 
 def list_copies(connection: Connection, run_id: int) -> list[CopyRow]:
@@ -385,6 +390,7 @@ def settle(connection: Connection, copy: CopyRow, expected: str, /, **values: Un
     if outcome != expected:
         _count(connection, copy.run_id, copy.provider, expected, -1)
         _count(connection, copy.run_id, copy.provider, outcome, 1)
+        changes.note_of(connection, "placement", copy.run_id)
     return True
 
 

@@ -7,6 +7,7 @@ from datetime import datetime
 from sqlalchemy import Connection, delete, insert, select
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 
 
@@ -75,9 +76,10 @@ def set_label(connection: Connection, tenant_id: int, provider_id: int, label: s
     if not label:
         where = (t.provider_label.c.tenant_id == tenant_id) & (t.provider_label.c.provider_id == provider_id)
         connection.execute(delete(t.provider_label).where(where))
-        return
-    statement = upsert(t.provider_label).values(tenant_id=tenant_id, provider_id=provider_id, label=label)
-    connection.execute(statement.on_duplicate_key_update(label=statement.inserted.label))
+    else:
+        statement = upsert(t.provider_label).values(tenant_id=tenant_id, provider_id=provider_id, label=label)
+        connection.execute(statement.on_duplicate_key_update(label=statement.inserted.label))
+    changes.note(connection, tenant_id, "settings")
 
 
 def names(connection: Connection, ids: Iterable[int]) -> dict[int, str]:

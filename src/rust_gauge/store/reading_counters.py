@@ -9,6 +9,7 @@ from sqlalchemy import Connection, func, select
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count
 from rust_gauge.core.suppression import Scope, State
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.counter_rows import CounterRows, StreamRows
@@ -96,6 +97,8 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
         f"AND e.occurred_at >= {literal(first)} AND e.occurred_at < {literal(last + timedelta(days=1))} "
         "GROUP BY 1, 2, 3, 4, 5, 6",
     )
+    if done.rowcount:
+        changes.note(connection, tenant_id, "events")
     return int(done.rowcount)
 
 

@@ -12,6 +12,7 @@ from typing import Any, Unpack
 from sqlalchemy import Connection, delete, func, insert, literal_column, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, run
 from rust_gauge.store.columns import ReceiverReportColumns, RejectedReportColumns
@@ -223,6 +224,7 @@ def put_rows(
     for table, columns, sums in tables:
         for part in _parts([(*key, n) for key, n in sorted(sums.items())]):
             insert_rows(connection, f"INSERT INTO {table} ({columns}) VALUES", part, add)
+    changes.note(connection, tenant_id, "reports")
 
 
 def put_names(connection: Connection, day: date, names: Mapping[tuple[int, str], tuple[int, int]]) -> None:

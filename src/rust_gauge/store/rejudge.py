@@ -14,6 +14,7 @@ from sqlalchemy import Connection, and_, func, select, update
 from rust_gauge.core.mailflow import Kind
 from rust_gauge.core.mailflow.counting import Count, Told
 from rust_gauge.core.replies import Cause, Permanence
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, run
 from rust_gauge.store.columns import CounterKey
@@ -117,6 +118,7 @@ def rejudge(
     if out.changed:
         _count(connection, tenant_id, [(row, v) for row, v in out.changed if _slot(row, v) != row.slot])
         _write(connection, tenant_id, out.changed)
+        changes.note(connection, tenant_id, "events")
     return out
 
 

@@ -8,6 +8,7 @@ from typing import Any, Unpack
 from sqlalchemy import Connection, delete, func, select, text, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import insert_rows, literal, run
 from rust_gauge.store.columns import SourceDecisionColumns
@@ -430,6 +431,8 @@ def put_judgement(
             verdict=verdict, group_name=group[:255], certainty=certainty, evidence=list(evidence), judged_at=now
         )
     )  # fmt: skip
+    if verdict != row.verdict:
+        changes.note_of(connection, "reports", row.domain_id)
 
 
 def lock_sources(connection: Connection, ids: Sequence[int]) -> list[SourceRow]:

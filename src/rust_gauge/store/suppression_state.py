@@ -5,6 +5,7 @@ from typing import Any, Unpack
 
 from sqlalchemy import Connection, select, update
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal
 from rust_gauge.store.columns import Document, SuppressionStateColumns
@@ -40,6 +41,7 @@ def set_last_number(connection: Connection, tenant_id: int, number: int) -> None
     """Store the number of the newest change. The list has to be locked."""
     c = t.suppression_state.c
     connection.execute(update(t.suppression_state).where(c.tenant_id == tenant_id).values(last_number=number))
+    changes.note(connection, tenant_id, "suppression")
 
 
 def get_state(connection: Connection, tenant_id: int) -> ListState:

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, delete, func, insert, select, update
 from sqlalchemy.dialects.mysql import insert as upsert
 
 from rust_gauge.core.mailflow import Kind
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.bulk import literal, run
 from rust_gauge.store.columns import Document, Json, WarmupPlanColumns
@@ -75,6 +76,7 @@ class DayRow:
 def add_plan(connection: Connection, **values: Unpack[WarmupPlanColumns]) -> int:
     """Add a plan; return its id. IntegrityError for a name that the tenant has."""
     key: Any = connection.execute(insert(t.warmup_plan).values(**values)).inserted_primary_key
+    changes.note(connection, values["tenant_id"], "warmup")
     return int(key[0])
 
 
@@ -105,6 +107,7 @@ def update_plan(connection: Connection, id: int, /, **values: Unpack[WarmupPlanC
 
 def delete_plan(connection: Connection, id: int) -> None:
     """Delete a plan with its days."""
+    changes.note_of(connection, "warmup", id)
     connection.execute(delete(t.warmup_plan).where(t.warmup_plan.c.id == id))
 
 
@@ -142,11 +145,15 @@ def put_tracks(connection: Connection, tracks: Iterable[TrackRow]) -> None:
 
 def put_days(connection: Connection, days: Iterable[DayRow]) -> None:
     """Write the steps of days, instead of what is there."""
+    plans: set[int] = set()
     for day in days:
+        plans.add(day.plan_id)
         values = {name: getattr(day, name) for name in DayRow.__slots__}
         new = upsert(t.warmup_day).values(**values)
         same = {name: new.inserted[name] for name in values if name not in ("plan_id", "provider_id", "day")}
         connection.execute(new.on_duplicate_key_update(**same))
+    for plan_id in plans:
+        changes.note_of(connection, "warmup", plan_id)
 
 
 def newest_days(connection: Connection, plan_ids: Collection[int], today: date) -> dict[tuple[int, int], DayRow]:

@@ -6,6 +6,7 @@ from typing import Any, Unpack
 
 from sqlalchemy import Connection, insert, select, update
 
+from rust_gauge.store import changes
 from rust_gauge.store import tables as t
 from rust_gauge.store.columns import WatchColumns
 from rust_gauge.store.values import value_of, values_of
@@ -34,6 +35,7 @@ class WatchRow:
 def add_watch(connection: Connection, **values: Unpack[WatchColumns]) -> int:
     """Store a new watch; its columns are those of the table."""
     result = connection.execute(insert(t.watch).values(state="running", sightings=[], rounds=0, **values))
+    changes.note(connection, values["tenant_id"], "watches")
     return int(result.inserted_primary_key[0])  # type: ignore[index]
 
 
@@ -62,7 +64,10 @@ def running(connection: Connection, tenant_id: int) -> int:
 def change_watch(connection: Connection, watch_id: int, /, **values: Unpack[WatchColumns]) -> bool:
     """Set columns of a watch that still runs. False when it does not."""
     where = (t.watch.c.id == watch_id) & (t.watch.c.state == "running")
-    return connection.execute(update(t.watch).where(where).values(**values)).rowcount > 0
+    if not connection.execute(update(t.watch).where(where).values(**values)).rowcount:
+        return False
+    changes.note(connection, connection.scalar(select(t.watch.c.tenant_id).where(t.watch.c.id == watch_id)), "watches")
+    return True
 
 
 def finish_watch(connection: Connection, watch_id: int, state: str, now: datetime) -> bool:

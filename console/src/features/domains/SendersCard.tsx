@@ -59,11 +59,22 @@ export function SendersCard({tenant}: {tenant: string}) {
     },
     {
       name: 'Verified',
+      about: {
+        formula: 'A proof of the domain, of a domain above it, or of the sender address stands.',
+        source: 'A TXT record that is looked up again every day, or a code that was sent and entered.',
+        period: 'Now.',
+      },
       value: (row) => (row.verified ? 'yes' : 'no'),
       show: (row) => (row.verified ? <Tag level="right">verified</Tag> : <Tag level="risk">not verified</Tag>),
     },
     {
       name: 'Aligned',
+      about: {
+        formula:
+          'SPF passes for an envelope domain, or DKIM for a signature, of the same organisational domain as From.',
+        source: 'The streams that are described for the domain, and the records of its newest audit.',
+        period: 'At the newest audit.',
+      },
       value: (row) => (row.aligned == null ? 'not known' : row.aligned ? 'yes' : 'no'),
       show: (row) =>
         row.aligned == null ? (
@@ -74,7 +85,17 @@ export function SendersCard({tenant}: {tenant: string}) {
           <Tag level="fault">not aligned</Tag>
         ),
     },
-    {name: 'Limits used', value: (row) => limits(row).join('; '), show: (row) => limits(row).join(', ')},
+    {
+      name: 'Limits used',
+      about: {
+        formula: 'Messages sent over a relay, divided by its limit; the limit of the relay that is used most is shown.',
+        source:
+          'Messages that the relay accepted, or delivered and bounced where that is more, and its described limits.',
+        period: 'The last hour or 24 hours, as the limit says.',
+      },
+      value: (row) => limits(row).join('; '),
+      show: (row) => limits(row).join(', '),
+    },
     {
       name: 'What is missing',
       value: (row) => row.summary,

@@ -123,7 +123,7 @@ const columnsOf = (flow: Schemas['Flow']): Column<FlowRow>[] => {
       ),
     },
     {
-      name: 'Median delivery time',
+      name: 'Median time',
       about: about(
         'Half of the messages were delivered within this time.',
         'Time from accepted to delivered, counted in steps: right to within 19 %',

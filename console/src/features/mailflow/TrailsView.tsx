@@ -2,14 +2,14 @@
 import {useState, type FormEvent} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useProviders, useTrail, type TrailSearch} from './queries';
+import {useFlowSettings, useProviders, useTrail, type TrailSearch} from './queries';
 import {Button} from '../../design/Button';
 import {CheckField} from '../../design/CheckField';
 import {Card, Small, Soft, Tag} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {DataTable} from '../../design/DataTable';
 import {Field} from '../../design/Field';
-import {inZone, stamp, words} from '../../design/format';
+import {count, inZone, stamp, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {font, space} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -104,6 +104,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
   const [text, setText] = useState(asked);
   const [live, setLive] = useState(false);
   const providers = useProviders(tenant);
+  const kept = useFlowSettings(tenant).data?.keep_events_days ?? 400;
   const listed = (name: string) => view.get(name).split(',').filter(Boolean);
   const search: TrailSearch = {
     ...searchOf(asked),
@@ -197,7 +198,11 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
       {trail.isPending && <Loading what="events" />}
       {trail.error && <Trouble error={trail.error} />}
       {trail.data && rows.length === 0 && (
-        <Notice title="No events">No matching event in recent weeks. Check the spelling.</Notice>
+        <Notice title="No events">
+          {asked
+            ? 'No stored event matches. Check the spelling, or choose an earlier start.'
+            : `No event of this mail is stored. Events are deleted after ${count(kept)} days and counters stay, so that charts can show mail without events.`}
+        </Notice>
       )}
       {rows.length > 0 && (
         <DataTable

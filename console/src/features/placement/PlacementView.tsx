@@ -65,6 +65,12 @@ function Runs({tenant}: {tenant: string}) {
             {name: 'Landed', value: (row) => told(row.copies), show: (row) => <Landed copies={row.copies} />},
             {
               name: 'Inbox',
+              about: {
+                formula:
+                  'Copies found in the inbox, divided by copies whose fate is known; with the 95 % interval (Wilson).',
+                source: 'The folders of the seeds, read by IMAP.',
+                period: 'One run, until its waiting time is over.',
+              },
               value: (row) => row.inbox?.value ?? null,
               show: (row) => <InInbox rate={row.inbox} />,
             },

@@ -45,11 +45,27 @@ export function RoomCard({tenant, of}: {tenant: string; of: Subjected}) {
             {name: 'At', value: (row) => row.label},
             {
               name: 'Is',
+              about: {
+                formula:
+                  'The rate as the reading sees it: recent days count more, and little mail is drawn towards what is usual.',
+                source: 'Events of this sender at this provider.',
+                period: 'Today, with the memory of its factor.',
+              },
               value: (row) => row.measure,
               show: (row) => (row.measure == null ? '' : percent(row.measure)),
               number: true,
             },
-            {name: 'Until watch', value: (row) => row.to_watch, show: (row) => left(row.to_watch, row.watch_on)},
+            {
+              name: 'Until watch',
+              about: {
+                formula:
+                  'The number of events more, today, at which the rate reaches its watch line; the day is where the pace of two weeks leads.',
+                source: 'The same arithmetic as that of the reading.',
+                period: 'Today; the next 60 days for the day.',
+              },
+              value: (row) => row.to_watch,
+              show: (row) => left(row.to_watch, row.watch_on),
+            },
             {name: 'Until stop', value: (row) => row.to_stop, show: (row) => left(row.to_stop, row.stop_on)},
           ]}
           rows={found.data}

@@ -160,7 +160,17 @@ export function ReadingsPage() {
                 number: true,
               },
               {name: 'Today', value: (row) => whole(row).value, number: true},
-              {name: 'This period', value: (row) => now(row), show: (row) => now(row)?.toFixed(1), number: true},
+              {
+                name: 'This period',
+                about: {
+                  formula: 'Mean of the readings of the days on which there was enough mail.',
+                  source: 'Readings over all mailbox providers, weighted by recent mail.',
+                  period: `The last ${days} days; “Before” are the ${days} days before them.`,
+                },
+                value: (row) => now(row),
+                show: (row) => now(row)?.toFixed(1),
+                number: true,
+              },
               {name: 'Before', value: (row) => before(row), show: (row) => before(row)?.toFixed(1), number: true},
               {name: 'Change', value: change, show: (row) => <Change value={change(row)} />, number: true},
               {

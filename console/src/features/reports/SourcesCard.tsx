@@ -40,7 +40,17 @@ const columnsWith = (open: (name: string) => void): Column<Source>[] => [
     value: (row) => VERDICTS.indexOf(row.verdict),
     show: (row) => <VerdictMark verdict={row.verdict} />,
   },
-  {name: 'Messages', value: (row) => row.mail.messages, show: (row) => count(row.mail.messages), number: true},
+  {
+    name: 'Messages',
+    value: (row) => row.mail.messages,
+    show: (row) => count(row.mail.messages),
+    number: true,
+    about: {
+      formula: 'Sum of the counts in all rows of reports from this source.',
+      source: 'DMARC aggregate reports (RFC 7489) of receivers that send them; not all do.',
+      period: 'The period of the page; a report counts on the day in the middle of its own.',
+    },
+  },
   {
     name: 'Aligned',
     value: (row) => aligned(row.mail) / Math.max(1, row.mail.messages),

@@ -93,10 +93,53 @@ export function GrowthView({tenant}: {tenant: string}) {
                 name: {reasons: 'Reason', providers: 'Provider', streams: 'Stream'}[by] ?? 'Reason',
                 value: (row: Part) => words(row.label),
               },
-              {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
-              {name: 'Added', value: (row) => row.added, show: (row) => count(row.added), number: true},
-              {name: 'Removed', value: (row) => row.removed, show: (row) => count(row.removed), number: true},
-              {name: 'Withheld', value: (row) => row.withheld, show: (row) => count(row.withheld), number: true},
+              {
+                name: 'Active',
+                value: (row) => row.active,
+                show: (row) => count(row.active),
+                number: true,
+                about: {
+                  formula: 'Entries in force; one address may have an entry for the tenant, a domain and a stream.',
+                  source: 'Changes of the suppression list, each of which has a number and is kept.',
+                  period: 'At the end of the last day.',
+                  events: {to: `/suppression?tenant=${tenant}`, label: 'Open the list'},
+                },
+              },
+              {
+                name: 'Added',
+                value: (row) => row.added,
+                show: (row) => count(row.added),
+                number: true,
+                about: {
+                  formula:
+                    'Entries that came into force, by bounces, complaints and unsubscribes, by import or by hand.',
+                  source: 'Changes of the suppression list.',
+                  period: 'The days of the chart.',
+                },
+              },
+              {
+                name: 'Removed',
+                value: (row) => row.removed,
+                show: (row) => count(row.removed),
+                number: true,
+                about: {
+                  formula: 'Entries that were lifted or reached their end.',
+                  source: 'Changes of the suppression list.',
+                  period: 'The days of the chart.',
+                },
+              },
+              {
+                name: 'Withheld',
+                value: (row) => row.withheld,
+                show: (row) => count(row.withheld),
+                number: true,
+                about: {
+                  formula: 'Messages that were not sent because clearance or a gate said that the recipient is held.',
+                  source: 'Requests for clearance that name what is sent, and gates of mail servers.',
+                  period: 'The days of the chart.',
+                  events: {to: `/flow?tenant=${tenant}&view=trails&kind=withheld`, label: 'Withheld messages'},
+                },
+              },
               {
                 name: 'By day',
                 value: (row) => row.days.join(' '),

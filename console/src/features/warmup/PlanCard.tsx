@@ -94,6 +94,11 @@ export function PlanCard({tenant, plan, actions}: {tenant: string; plan: Plan; a
             },
             {
               name: 'Sent today',
+              about: {
+                formula: 'Messages accepted today, and those that clearance let go and that have no event yet.',
+                source: 'Events of the mail that the plan names, and answers of clearance.',
+                period: 'Since 00:00 UTC.',
+              },
               value: (row) => row.sent,
               show: (row) => <Used track={row} />,
             },

@@ -23,8 +23,9 @@ _ALIVE_EVERY = 15.0  # seconds; proxies close what says nothing
 async def follow_changes(context: Ctx, principal: Asker, request: Request) -> StreamingResponse:
     """Follow what changes in your tenants, as `text/event-stream`.
 
-    Each event `changed` names a tenant and what changed: events, readings, worklist, domains or jobs. The stream ends
-    after ten minutes, when the service stops, or with the connection.
+    Each event `changed` names a tenant and what changed: events, readings, worklist, domains, jobs, suppression,
+    watches, placement, reports, warmup or settings. The stream ends after ten minutes, when the service stops, or with
+    the connection.
     """
     watching = watching_of(context)
     ids = [tenant.id for tenant in principal.tenants]

@@ -20,6 +20,7 @@ from rust_gauge.core.mailflow.rates import Rate as Share
 from rust_gauge.core.placement import JUDGED, Outcome
 from rust_gauge.core.placement.turns import Point, Turn, find_turn
 from rust_gauge.service.placement.runs import names_of
+from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.annotations import annotations_of
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.store import placement, placement_days, providers
@@ -63,7 +64,8 @@ def placement_history(
         by_run = runs <= _BY_RUN
         sums = _by_run(connection, newest) if by_run else _by_day(connection, tenant.id, first, last, outlet)
         domain = newest[-1].domain if newest else ""
-        noted = annotations_of(connection, tenant, first, last, domain or None, today)
+        columns = columns_of(connection, tenant.id, today)
+        noted = annotations_of(connection, tenant, first, last, domain or None, columns)
         changes = [(each.provider, TurnChange(day=each.day, kind=each.kind, text=each.text)) for each in noted]
         for before, run in placement.changes_between(
             connection, tenant.id, since, until, outlet, _RESIZED, _MOST_CHANGES

@@ -29,7 +29,7 @@ _MOST_ANNOTATIONS = 5000  # of a tenant; every chart fetches those of its period
 
 
 def annotations_of(
-    connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, today: date
+    connection: Connection, tenant: TenantAccess, first: date, last: date, domain: str | None, columns: Columns
 ) -> list[Annotation]:
     """Return what happened between two days: annotations, changed records, findings, shifts, outages, changed
     policies, new sending addresses and steps of warm-up plans.
@@ -48,7 +48,6 @@ def annotations_of(
     for happened in store_domains.history_between(connection, tenant.id, first, last, domain):
         kind: Any = "record" if happened.kind.startswith("record") else "finding"
         found.append(Annotation(day=happened.happened_at.date(), kind=kind, text=happened.title, domain=happened.name))
-    columns = columns_of(connection, tenant.id, today)
     for shift in store_shifts.list_shifts(connection, tenant.id, datetime.combine(first, datetime.min.time())):
         if first <= shift.began_at.date() <= last:
             where = columns.label(shift.subject_id) if shift.what == "provider" else ""
@@ -95,7 +94,12 @@ def list_annotations(
     today = context.clock().date()
     last = last or today
     first = first or last - timedelta(days=89)
-    return context.store.transaction(lambda c: annotations_of(c, tenant, first, last, domain, today))
+
+    def read(connection: Connection) -> list[Annotation]:
+        columns = columns_of(connection, tenant.id, today)
+        return annotations_of(connection, tenant, first, last, domain, columns)
+
+    return context.store.transaction(read)
 
 
 def add_annotation(context: Context, tenant: TenantAccess, new: NewAnnotation, by: str) -> Annotation:

@@ -1,16 +1,19 @@
 """One subject's counts and readings, computed from its counters when they are asked for.
 
-It is the same arithmetic as that of the readings that are kept, so each number can be opened.
+It is the same arithmetic as that of the readings that are stored, so each number can be opened. An examination is used
+again until something that it was computed from changes in the tenant (`changes`).
 """
 
-from collections.abc import Sequence
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Sequence
 from concurrent.futures import Future
-from dataclasses import dataclass
-from datetime import date, timedelta
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
 from threading import Lock
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Connection
 
 from rust_gauge.contract.readings import Pull, PullsShown, Reading, Subject, Unit
@@ -41,6 +44,7 @@ from rust_gauge.service.readings.computation import (
 )
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem, unknown_name
+from rust_gauge.store import changes
 from rust_gauge.store import readings as store
 from rust_gauge.store.accounts import TenantAccess
 from rust_gauge.store.readings import KINDS
@@ -52,15 +56,48 @@ UNITS: dict[Kind, Unit] = {
 }  # fmt: skip
 
 
+T = TypeVar("T")
+_INPUTS: frozenset[changes.What] = frozenset(
+    ("events", "readings", "domains", "placement", "reports", "warmup", "settings")
+)
+_FRESH = timedelta(minutes=1)  # the most that what is not counted as a change of the tenant can be late
+_OCTETS = 48 * 2**20  # of examinations in a process
+
+
 @dataclass(frozen=True, slots=True)
 class Examined:
-    """One subject's counts and readings at every provider, as they were computed just now."""
+    """One subject's counts and readings at every provider. Nothing of it is changed, so that it can be shared."""
 
     place: Place
     subject_id: int
     counted: Counted
     around: Surroundings
     readings: Readings
+    _derived: dict[Hashable, Any] = field(default_factory=dict, compare=False)
+
+    def once(self, key: Hashable, compute: Callable[[], T]) -> T:
+        """Return what was computed from this examination under a key, computed at the first call."""
+        if key not in self._derived:
+            self._derived[key] = compute()
+        return cast(T, self._derived[key])
+
+    @property
+    def whole(self) -> Readings:
+        """The readings over all providers."""
+        return self.once("whole", lambda: over_providers(self.readings))
+
+    @property
+    def octets(self) -> int:
+        """The memory of its arrays, about: what is derived from them is some of the same size."""
+        measures = self.readings.measures
+        arrays: list[NDArray[Any]] = [
+            self.counted.counts,
+            self.readings.pulls,
+            self.readings.mail,
+            self.readings.tenths,
+        ]
+        arrays += [measures.value, measures.low, measures.high] if measures else []
+        return 2 * sum(array.nbytes for array in arrays)
 
     @property
     def providers(self) -> list[int]:
@@ -75,6 +112,47 @@ class Examined:
         return self.counted.first
 
 
+Key = tuple[int, int, str, str, date]  # store, tenant, subject, name, day
+Numbers = tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Kept:
+    examined: Examined
+    numbers: Numbers
+    since: datetime
+
+
+class Examinations:
+    """Examinations of a process that may still be true, those used last; bounded by their memory."""
+
+    def __init__(self, octets: int = _OCTETS) -> None:
+        self._most = octets
+        self._held = 0
+        self._kept: OrderedDict[Key, _Kept] = OrderedDict()
+        self._lock = Lock()
+
+    def get(self, key: Key, numbers: Numbers, now: datetime) -> Examined | None:
+        """Return an examination whose inputs did not change since; None where there is none."""
+        with self._lock:
+            kept = self._kept.get(key)
+            if kept is None or kept.numbers != numbers or not timedelta(0) <= now - kept.since < _FRESH:
+                return None
+            self._kept.move_to_end(key)
+            return kept.examined
+
+    def put(self, key: Key, numbers: Numbers, now: datetime, examined: Examined) -> None:
+        """Keep an examination that was computed from what these numbers stand for."""
+        with self._lock:
+            if (before := self._kept.pop(key, None)) is not None:
+                self._held -= before.examined.octets
+            self._kept[key] = _Kept(examined, numbers, now)
+            self._held += examined.octets
+            while self._held > self._most and self._kept:
+                _, oldest = self._kept.popitem(last=False)
+                self._held -= oldest.examined.octets
+
+
 def kind_of(subject: Subject) -> int:
     return KINDS.index(subject) + 1
 
@@ -85,8 +163,8 @@ def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str)
     A page asks four questions about a subject at once: whoever asks while it is computed gets the same. It runs in a
     transaction of its own: those who wait hold no connection, as there may be none left for the one they wait for.
     """
-    today = context.clock().date()
-    key = (id(context.store), tenant.id, subject, name, today)
+    now = context.clock()
+    key = (id(context.store), tenant.id, subject, name, now.date())
     with _lock:
         running = _running.get(key)
         mine: Future[Examined | None] = Future()
@@ -95,7 +173,7 @@ def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str)
     if running is not None:
         return running.result()
     try:
-        found = context.store.transaction(lambda c: _examine(c, tenant, subject, name, today))
+        found = context.store.transaction(lambda c: _kept_or_new(c, key, tenant, now))
     except BaseException as error:
         mine.set_exception(error)
         raise
@@ -110,7 +188,22 @@ def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str)
 _lock = Lock()
 
 
-_running: dict[tuple[int, int, str, str, date], "Future[Examined | None]"] = {}
+_running: dict[Key, "Future[Examined | None]"] = {}
+_examinations = Examinations()
+
+
+def _kept_or_new(connection: Connection, key: Key, tenant: TenantAccess, now: datetime) -> Examined | None:
+    # Read first, in the same snapshot as the inputs: what changes after it has another number.
+    found = changes.numbers(connection, [tenant.id])
+    numbers = tuple(sorted((what, n) for (_, what), n in found.items() if what in _INPUTS))
+    kept = _examinations.get(key, numbers, now)
+    if kept is not None:
+        return kept
+    _, _, subject, name, today = key
+    examined = _examine(connection, tenant, cast(Subject, subject), name, today)
+    if examined is not None:
+        _examinations.put(key, numbers, now, examined)
+    return examined
 
 
 def _examine(connection: Connection, tenant: TenantAccess, subject: Subject, name: str, today: date) -> Examined | None:
@@ -132,11 +225,12 @@ def _id_of(connection: Connection, tenant: TenantAccess, subject: Subject, name:
             name = normalise_domain(name)
         except DomainNameError as error:
             raise ServiceProblem("not-a-domain", str(error), remedy=error.remedy) from None
-    names = {name: id for id, name in store.names_of(connection, tenant.id, kind_of(subject)).items()}
-    if name not in names:
+    found = store.find_subject(connection, tenant.id, kind_of(subject), name)
+    if found is None:
+        names = store.names_of(connection, tenant.id, kind_of(subject)).values()
         what = {"ip": "sending address"}.get(subject, subject)
         raise unknown_name(tenant.name, what, name, names)
-    return names[name]
+    return found
 
 
 def provider_id_of(tenant: TenantAccess, columns: Columns, provider: str | None) -> int:
@@ -156,7 +250,7 @@ def readings_between(
     the last with the heaviest alone."""
     start = max(0, (first - found.first).days)
     end = min(found.days, (last - found.first).days + 1)
-    whole = over_providers(found.readings) if provider_id == ALL_PROVIDERS else None
+    whole = found.whole if provider_id == ALL_PROVIDERS else None
     row = 0 if whole is not None else found.providers.index(provider_id)
     shown = whole or found.readings
     out = []
@@ -190,8 +284,9 @@ def _pulls(
     names = [factor.name for factor in found.place.factors]
     sums = tenths.sum(axis=1)
     factors = {names[at]: int(sums[at]) / 10 for at in np.flatnonzero(sums)}
+    listed = tenths != 0 if most is None else (tenths != 0) & (tenths == tenths.max(initial=0))
     there = sorted(
-        ((int(f), int(r)) for f, r in zip(*np.nonzero(tenths), strict=True)),
+        ((int(f), int(r)) for f, r in zip(*np.nonzero(listed), strict=True)),
         key=lambda cell: (-tenths[cell], names[cell[0]], columns.name(found.providers[rows[cell[1]]])),
     )
     pulls = []
@@ -221,14 +316,21 @@ def seen_lately(found: Examined, factor: Factor, rows: Sequence[int], at: int) -
     other = not seen_at
     if other:
         seen_at = np.flatnonzero(found.around.reports).tolist()
-    days = slice(max(0, at - _SEEN_DAYS + 1), at + 1)
-    counts = dict(zip(COUNTS, found.counted.counts[:, seen_at], strict=True))
-    if factor.kind is Kind.ENGAGEMENT:
-        events, mail = counts["opened"], counts["delivered"]
-    else:
-        events, mail = counts[factor.name], exposure(factor, counts)
-    count, total = (round(float(values[:, days].sum())) for values in (events, mail))
+    events, mail = found.once(("sums", factor), lambda: _sums(found, factor))
+    before = max(0, at - _SEEN_DAYS + 1)
+    count, total = (round(sum(float(of[row, at + 1] - of[row, before]) for row in seen_at)) for of in (events, mail))
     return {"count": count, "total": total, **({"elsewhere": True} if other else {})}
+
+
+def _sums(found: Examined, factor: Factor) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return a factor's events, and the mail they are counted against: (series, days + 1) sums of the days before."""
+    counts = dict(zip(COUNTS, found.counted.counts, strict=True))
+    if factor.kind is Kind.ENGAGEMENT:
+        of = counts["opened"], counts["delivered"]
+    else:
+        of = counts[factor.name], exposure(factor, counts)
+    events, mail = (np.pad(np.cumsum(each, axis=1), ((0, 0), (1, 0))) for each in of)
+    return events, mail
 
 
 def value_at(found: Examined, factor: int, row: int, at: int) -> float | None:
@@ -242,6 +344,5 @@ def value_at(found: Examined, factor: int, row: int, at: int) -> float | None:
 def measured_at(found: Examined, factor: int, row: int, at: int) -> tuple[float, float, float]:
     measures = found.readings.measures
     assert measures is not None
-    return tuple(  # type: ignore[return-value]
-        round(float(np.nan_to_num(part[factor, row, at])), 7) for part in (measures.value, measures.low, measures.high)
-    )
+    values = (float(part[factor, row, at]) for part in (measures.value, measures.low, measures.high))
+    return tuple(0.0 if value != value else round(value, 7) for value in values)  # type: ignore[return-value]

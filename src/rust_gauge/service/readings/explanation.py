@@ -39,7 +39,8 @@ def explain_reading(
     found = examine(context, tenant, subject, name)
 
     def read(connection: Connection) -> Explanation:
-        provider_id = provider_id_of(tenant, columns_of(connection, tenant.id, today), provider)
+        columns = found.place.columns if found is not None else columns_of(connection, tenant.id, today)
+        provider_id = provider_id_of(tenant, columns, provider)
         if found is None or not (first - found.first).days >= 0 or not (last - found.first).days < found.days:
             raise ServiceProblem("not-found", f"{name} does not have readings on both days")
         if provider_id != ALL_PROVIDERS and provider_id not in found.providers:
@@ -52,7 +53,7 @@ def explain_reading(
         factors = _factor_moves(found, one, other, moves)
         streams = _stream_moves(connection, tenant, found, subject, first, last, factors)
         domain = name.lower() if subject == "domain" else None
-        annotations = annotations_of(connection, tenant, first, last, domain, today)
+        annotations = annotations_of(connection, tenant, first, last, domain, columns)
         return Explanation(
             subject=subject, name=name, first=one, last=other, factors=factors, moves=moves, streams=streams,
             annotations=annotations,

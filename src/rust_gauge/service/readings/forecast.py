@@ -7,9 +7,10 @@ from datetime import timedelta
 from rust_gauge.contract.readings import Forecast, ForecastDay, ForecastRequest, Headroom, Subject
 from rust_gauge.core.reputation import NAMES, NO_VALUE, Elsewhere, Readings, Surroundings, elsewhere, over_providers
 from rust_gauge.core.reputation.forecast import Change, forecast, headroom
+from rust_gauge.core.reputation.reading import Measures
 from rust_gauge.service.providers.providers import columns_of
 from rust_gauge.service.readings.computation import part_of
-from rust_gauge.service.readings.examination import examine, provider_id_of, readings_between
+from rust_gauge.service.readings.examination import Examined, examine, provider_id_of, readings_between
 from rust_gauge.service.runtime.context import Context
 from rust_gauge.service.runtime.problems import ServiceProblem
 from rust_gauge.store.accounts import TenantAccess
@@ -26,7 +27,7 @@ def forecast_reading(
     today = context.clock().date()
 
     found = examine(context, tenant, subject, name)
-    columns = context.store.read(lambda c: columns_of(c, tenant.id, today))
+    columns = found.place.columns if found else context.store.read(lambda c: columns_of(c, tenant.id, today))
     provider_id = provider_id_of(tenant, columns, provider)
     if found is None or (provider_id != ALL_PROVIDERS and provider_id not in found.providers):
         raise ServiceProblem("not-found", f"{name} has no mail to forecast from")
@@ -34,7 +35,7 @@ def forecast_reading(
     changed = wanted.volume != 1.0 or any(share != 1.0 for share in wanted.remains.values())
     sides = []
     for none in (None, change) if changed else (None,):
-        readings = forecast(found.counted.counts, found.around, wanted.days, none, found.place.factors)
+        readings = _forecast(found, wanted.days, none)
         if provider_id == ALL_PROVIDERS:
             sides.append(over_providers(readings))
         else:
@@ -57,14 +58,36 @@ def forecast_reading(
     return Forecast(changed=changed, days=days, sound_again=None if is_sound else again)
 
 
+def _forecast(found: Examined, days: int, change: Change | None) -> Readings:
+    """Return forecast readings. Those without a change are computed once, for the longest time that is asked for: the
+    first days of a longer forecast are those of a shorter one."""
+
+    def compute(days: int) -> Readings:
+        return forecast(found.counted.counts, found.around, days, change, found.place.factors)
+
+    if change is not None or days > _AHEAD_MOST:
+        return compute(days)
+    whole = found.once("forecast", lambda: compute(_AHEAD_MOST))
+    measures = whole.measures
+    assert measures is not None
+    first = Measures(measures.value[..., :days], measures.low[..., :days], measures.high[..., :days])
+    return Readings(
+        whole.tenths[:, :days], whole.margin[:, :days], whole.pulls[..., :days], whole.mail[:, :days], first
+    )
+
+
 def get_headroom(context: Context, tenant: TenantAccess, subject: Subject, name: str) -> list[Headroom]:
     """At each provider, how many more complaints and bounces until a line, and when it is reached at this pace."""
     found = examine(context, tenant, subject, name)
     if found is None:
         raise ServiceProblem("not-found", f"{name} has no mail")
+    return found.once("headroom", lambda: _headroom(found))
+
+
+def _headroom(found: Examined) -> list[Headroom]:
     factors, today = found.place.factors, found.place.today
     beside = elsewhere(found.counted.counts, found.around, factors)
-    pace = forecast(found.counted.counts, found.around, _AHEAD_MOST, None, factors).measures
+    pace = _forecast(found, _AHEAD_MOST, None).measures
     measures = found.readings.measures
     assert pace is not None and measures is not None
     around = _apart(found.around, beside)

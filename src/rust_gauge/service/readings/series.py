@@ -24,7 +24,7 @@ def show_series(
     found = examine(context, tenant, subject, name)
 
     def read(connection: Connection) -> ReadingSeries:
-        columns = columns_of(connection, tenant.id, today)
+        columns = found.place.columns if found is not None else columns_of(connection, tenant.id, today)
         provider_id = provider_id_of(tenant, columns, provider)
         shown: list[Reading] = []
         if found is not None and (provider_id == ALL_PROVIDERS or provider_id in found.providers):
