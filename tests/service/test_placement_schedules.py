@@ -244,10 +244,10 @@ def test_copies_in_spam_open_one_item_after_the_waiting_time_and_good_ones_close
         detect(office, hours)
     found = {item.title: item for item in open_items(office, client)}
     assert set(found) == {
-        "Test copies land badly at tidepost.example: news.glasswort.example",
-        "Test copies land badly at kestrelbox.example: news.glasswort.example",
+        "Test copies in spam or missing at tidepost.example: news.glasswort.example",
+        "Test copies in spam or missing at kestrelbox.example: news.glasswort.example",
     }
-    item = found["Test copies land badly at tidepost.example: news.glasswort.example"]
+    item = found["Test copies in spam or missing at tidepost.example: news.glasswort.example"]
     assert "2 of 2 copies of run" in item.text
     assert "between 34 and 100 %" in item.text
     assert len([n for n in client.worklist.notifications(office.slug) if n.item_id == item.id]) <= 1

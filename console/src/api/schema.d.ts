@@ -13765,7 +13765,7 @@ export interface components {
             hold_back: boolean;
             /**
              * Skip
-             * @description Leave a step out where every rate is certainly below its line
+             * @description Skip a step when every rate is certainly below its line
              * @default false
              */
             skip: boolean;

@@ -27,6 +27,10 @@ export function firstDay(days: number, now = new Date()): string {
   return new Date(now.getTime() - (days - 1) * 86_400_000).toISOString().slice(0, 10);
 }
 
+/** The day so many days before another, ISO. */
+export const daysBefore = (iso: string, n: number): string =>
+  new Date(Date.parse(`${iso}T00:00:00Z`) - n * 86_400_000).toISOString().slice(0, 10);
+
 export function ago(iso: string, now = new Date()): string {
   const minutes = Math.max(0, Math.round((now.getTime() - new Date(iso).getTime()) / 60_000));
   if (minutes < 1) return 'just now';

@@ -42,7 +42,7 @@ def register(noun: Noun) -> None:
     _items(made)
     made = noun.add("undo", undo, "undo your last acknowledge, assign, snooze or reopen", DOCUMENT)
     _items(made)
-    made = noun.add("recheck", recheck, "measure again now; resolves the item if it is fixed", DOCUMENT)
+    made = noun.add("recheck", recheck, "check again now; resolves the item if it is fixed", DOCUMENT)
     _items(made)
     noun.add("detect", detect, "search for new problems now", TABLE)
     noun.add("lines", lines, "bounce and complaint rates against their lines", TABLE)

@@ -70,7 +70,7 @@ class NewWarmupPlan(WarmupTiming):
         "what is left",
     )  # fmt: skip
     hold_back: bool = Field(True, description="Clearance answers `later` beyond a ceiling")
-    skip: bool = Field(False, description="Leave a step out where every rate is certainly below its line")
+    skip: bool = Field(False, description="Skip a step when every rate is certainly below its line")
 
 
 class WarmupPlanChange(Model):

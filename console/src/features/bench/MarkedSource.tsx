@@ -96,7 +96,7 @@ export function MarkedSource({html, support}: {html: string; support: Schemas['H
       <Row>
         {support && (
           <Choice
-            label="Marked for"
+            label="Highlight for"
             value={family || 'all'}
             options={[
               {value: 'all', label: 'Any family of mail programs'},

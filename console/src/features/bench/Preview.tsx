@@ -66,7 +66,7 @@ export function Preview({assay, html}: {assay: Schemas['Assay']; html: string}) 
           />
         )}
         <CheckField label="Dark" isSelected={dark} onChange={setDark} />
-        <CheckField label="Boxes for images" isSelected={images} onChange={setImages} />
+        <CheckField label="Image placeholders" isSelected={images} onChange={setImages} />
         <Small>Nothing is loaded: images are boxes of their size. Links show their target when pointed at.</Small>
       </Row>
       <Listed aria-label="In a message list" role="group" style={{width: `${width}px`}}>

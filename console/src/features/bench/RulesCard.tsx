@@ -68,7 +68,7 @@ export function RulesCard({tenant}: {tenant: string}) {
   return (
     <Card
       title="Rules and words"
-      note="what takes how much off a mark for this tenant; messages keep their mark until a re-check"
+      note="points that each rule takes off a mark; messages keep their mark until a re-check"
     >
       <Stack>
         <Row>

@@ -44,9 +44,9 @@ export function ChecksCard({audit}: {audit: Audit}) {
   const points = audit.checks ?? [];
   const bad = points.filter((point) => point.state === 'fault' || point.state === 'risk').length;
   return (
-    <Card title="Check-list" note={`${points.length} requirements, ${bad} not met`}>
+    <Card title="Checklist" note={`${points.length} requirements, ${bad} not met`}>
       {points.length === 0 && <Soft>This audit predates the checklist. Re-check.</Soft>}
-      <List aria-label="Check-list">
+      <List aria-label="Checklist">
         {points.map((point) => {
           const [mark, word, name] = MARKS[point.state];
           return (

@@ -270,10 +270,10 @@ export function AssignmentsCard() {
               tool: true,
               show: (row) => (
                 <Confirm
-                  label="Take back"
+                  label="Withdraw"
                   tone="link"
                   title={`Take ${row.value} back?`}
-                  action="Take back"
+                  action="Withdraw"
                   onConfirm={() => unassign.mutate({kind: row.kind, value: row.value})}
                 >
                   Feeds that use it stop receiving.

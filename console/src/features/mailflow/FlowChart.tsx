@@ -5,15 +5,14 @@ import {useFlowDays, useShifts, type Which} from './queries';
 import {Card, Small} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
-import {bare, count, day, percent} from '../../design/format';
+import {bare, count, day, daysBefore, percent} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {PlotName, Plots} from '../../design/Plots';
 import {TimeChart} from '../../design/TimeChart';
 import {useZoom} from '../../design/zoom';
 import {HappenedKey, type Annotation} from '../../design/happened';
-import {CheckField} from '../../design/CheckField';
+import {BesideField, useBeside} from '../../shell/before';
 import {useAnnotations} from '../readings/queries';
-import {useView} from '../../shell/view';
 
 type Series = Schemas['FlowSeries'];
 type Shift = Schemas['Shift'];
@@ -40,10 +39,6 @@ export function ratesOf(series: Series, name: RateName | 'delivered'): (number |
   return series[name].map((n, i) => (of[i] && of[i] >= Math.min(FEW, usual / 5) ? n / of[i] : null));
 }
 
-/** The day so many days before another, ISO. */
-const daysBefore = (iso: string, n: number): string =>
-  new Date(Date.parse(`${iso}T00:00:00Z`) - n * 86_400_000).toISOString().slice(0, 10);
-
 /** The days of a period, ISO. */
 export function daysOf(first: string, length: number): string[] {
   const start = Date.parse(`${first}T00:00:00Z`);
@@ -65,8 +60,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
   const about = RATES.find((each) => each.value === rate)!;
   const days = flow.data ? daysOf(flow.data.first_day, flow.data.series[0]!.attempted.length) : [];
   const zoom = useZoom(days);
-  const view = useView();
-  const beside = view.get('beside') === 'before';
+  const beside = useBeside();
   const before = useFlowDays(
     tenant,
     daysBefore(first, days.length),
@@ -83,11 +77,7 @@ export function FlowChart({tenant, first, which}: {tenant: string; first: string
       note="same scale for every provider; shifts are shaded, letters are annotations"
       actions={
         <>
-          <CheckField
-            label="Period before"
-            isSelected={beside}
-            onChange={(value) => view.set('beside', value ? 'before' : '')}
-          />
+          <BesideField />
           <Choice label="Rate" value={rate} options={RATES} onChange={(value) => setRate(value as RateName)} />
         </>
       }

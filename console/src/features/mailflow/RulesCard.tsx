@@ -206,7 +206,7 @@ function Applied({now, onApply, onStop}: {now: Schemas['RuleApplication']; onApp
   if (now.state === 'waiting' || now.state === 'running') {
     return (
       <Row role="status">
-        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Judging the past" /> Re-classifying past
+        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Reclassification of past events" /> Re-classifying past
         events: {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Cancel</Button>
       </Row>
     );
@@ -269,7 +269,7 @@ function RuleForm({
   const found = trial.data;
   return (
     <>
-      <Form onSubmit={submit} aria-label="A rule">
+      <Form onSubmit={submit} aria-label="Cause rule">
         <Field
           label="Name"
           mono

@@ -46,7 +46,7 @@ export function AuditLogCard({tenant}: {tenant?: string}) {
         <Field label="Account" value={account} onChange={setAccount} placeholder="isla@skerry.example" />
         <Field
           label="Text"
-          hint="In what was done, or in its states; an address finds its digest"
+          hint="Searches actions and values; an address is found by its digest"
           value={text}
           onChange={setText}
         />

@@ -136,7 +136,7 @@ export function RunPage() {
           ]}
         />
       </Card>
-      <Card title="Copies" note="choose one to see its way, its authentication and what was changed">
+      <Card title="Copies" note="select one to see its route, its authentication and what was changed">
         <DataTable
           label="Copies"
           file={`placement-${id}-copies.csv`}

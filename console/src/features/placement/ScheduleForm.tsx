@@ -191,13 +191,13 @@ export function ScheduleForm({
           value={minutes}
           onChange={setMinutes}
         />
-        <CheckField label="Report providers where copies land badly" isSelected={alerts} onChange={setAlerts} />
+        <CheckField label="Report providers with poor placement" isSelected={alerts} onChange={setAlerts} />
         {alerts && (
           <>
             <Field label="From this share in spam or missing, %" value={share} onChange={setShare} />
-            <Field label="And at least so many copies" value={copies} onChange={setCopies} />
+            <Field label="Minimum number of copies" value={copies} onChange={setCopies} />
             <Field
-              label="So many minutes after the start"
+              label="Minutes after the start"
               hint="for relays that queue"
               value={after}
               onChange={setAfter}

@@ -126,9 +126,9 @@ export function LimitsCard({tenant, relay}: {tenant: string; relay: string}) {
         </Card>
       )}
       {unproven.length > 0 && (
-        <Card title="Not proven" note={`replies that say so, last ${days} days`}>
+        <Card title="Not verified" note={`replies that say so, last ${days} days`}>
           <DataTable
-            label="Not proven"
+            label="Not verified"
             file={`unproven-${relay}.csv`}
             rows={unproven}
             id={(row) => row.reply}

@@ -88,7 +88,7 @@ function Found({found, tenant}: {found: Schemas['Explanation']; tenant: string})
     const to = move && eventsOfMove(move, found, tenant);
     const name = move ? factor(move.factor) : '';
     return to ? (
-      <Link to={to} title="Its events">
+      <Link to={to} title="Show the events">
         {name}
       </Link>
     ) : (

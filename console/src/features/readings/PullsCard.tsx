@@ -148,7 +148,7 @@ const Measure = ({pull, at = false}: {pull: Pull; at?: boolean}) => (
 
 const Named = ({to, children}: {to: string | undefined; children: ReactNode}) =>
   to ? (
-    <Link to={to} title="Its events">
+    <Link to={to} title="Show the events">
       {children}
     </Link>
   ) : (

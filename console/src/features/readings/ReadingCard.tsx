@@ -1,10 +1,11 @@
 /** A reading over time with margin and what happened, and beneath it what pulled it down. */
+import {BesideField} from '../../shell/before';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
-import {day, factor} from '../../design/format';
+import {day, daysBefore, factor} from '../../design/format';
 import {HappenedKey, happenedOn, type Annotation} from '../../design/happened';
 import {Notice} from '../../design/Notice';
 import {READING_SCALE, TimeChart, upTo} from '../../design/TimeChart';
@@ -39,6 +40,8 @@ interface ReadingCardProps {
   onProvider: (provider: string) => void;
   file: string;
   annotations?: Annotation[];
+  /** Readings of the period before, which is so many days earlier; shown beside them. */
+  before?: {days: number; readings: Reading[]};
   /** A day of the chart was chosen. */
   onDay?: (day: string) => void;
 }
@@ -50,8 +53,11 @@ export function ReadingCard({
   onProvider,
   file,
   annotations = [],
+  before,
   onDay,
 }: ReadingCardProps) {
+  const earlier = new Map((before?.readings ?? []).map((each) => [each.day, each.value ?? null]));
+  const beforeOf = (row: Reading) => (before ? (earlier.get(daysBefore(row.day, before.days)) ?? null) : null);
   const zoom = useZoom(readings.map((each) => each.day));
   const shown = readings.filter((each) => zoom.shows(each.day));
   const known = readings.filter((each) => each.value != null);
@@ -61,6 +67,7 @@ export function ReadingCard({
       note="with margin"
       actions={
         <>
+          <BesideField />
           <Choice label="Mailbox provider" value={provider} options={providers} onChange={onProvider} />
         </>
       }
@@ -76,6 +83,7 @@ export function ReadingCard({
             {name: 'Day', value: (row: Reading) => row.day},
             {name: 'Reading', value: (row) => row.value, number: true},
             {name: 'Margin', value: (row) => row.margin, number: true},
+            ...(before ? [{name: 'Period before', value: beforeOf, number: true}] : []),
             {name: 'Condition', value: (row) => row.condition ?? 'too little mail'},
             {name: 'Recent mail', value: (row) => Math.round(row.mail), number: true},
             {name: 'Main factor', value: heaviest},
@@ -89,7 +97,7 @@ export function ReadingCard({
           file={file.replace(/\.csv$/, '')}
           zoom={zoom}
         >
-          <Chart readings={shown} annotations={annotations} onDay={onDay} />
+          <Chart readings={shown} before={before && shown.map(beforeOf)} annotations={annotations} onDay={onDay} />
           <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
           <PullsOverTime readings={shown} />
         </ChartView>
@@ -105,10 +113,13 @@ const heaviest = (row: Reading): string => {
 
 function Chart({
   readings,
+  before,
   annotations,
   onDay,
 }: {
   readings: Reading[];
+  /** Day for day. */
+  before?: (number | null)[];
   annotations: Annotation[];
   onDay?: (day: string) => void;
 }) {
@@ -126,9 +137,12 @@ function Chart({
         height={HEIGHT}
         {...READING_SCALE}
         band={{low: edge(-1), high: edge(1)}}
-        curves={[{name: 'reading', values: readings.map((each) => each.value), tone: 'ink', width: 1.8}]}
+        curves={[
+          ...(before ? [{name: 'before', values: before, tone: 'soft' as const, dashed: true}] : []),
+          {name: 'reading', values: readings.map((each) => each.value), tone: 'ink', width: 1.8},
+        ]}
         annotations={annotations}
-        tell={(at) => told(readings[at]!)}
+        tell={(at) => [...told(readings[at]!), ...(before ? [`before: ${before[at] ?? 'no reading'}`] : [])]}
         onDay={onDay}
       />
     </div>

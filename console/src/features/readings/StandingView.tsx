@@ -2,8 +2,9 @@
 import type {ReactNode} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useAnnotations, useReadings, type Subject} from './queries';
-import {firstDay} from '../../design/format';
+import {useBeside} from '../../shell/before';
+import {useAnnotations, useEarlierReadings, useReadings, type Subject} from './queries';
+import {daysBefore, firstDay} from '../../design/format';
 import {Trouble} from '../../design/Notice';
 import {space} from '../../design/tokens';
 import {useView} from '../../shell/view';
@@ -45,6 +46,8 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
   const of = {subject, name, provider};
   const first = firstDay(days);
   const readings = useReadings(tenant, of, first);
+  const beside = useBeside();
+  const earlier = useEarlierReadings(tenant, of, daysBefore(first, days), daysBefore(first, 1), beside);
   const domain = subject === 'domain' ? name : undefined;
   const annotations = useAnnotations(tenant, first, domain);
   const shown = readings.data?.readings ?? [];
@@ -67,6 +70,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
           onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
           file={`readings-${name}.csv`}
           annotations={seen}
+          before={beside ? {days, readings: earlier.data?.readings ?? []} : undefined}
           onDay={(date) => date !== to && view.set('from', date)}
         />
         {from && to && from < to && (

@@ -13,19 +13,22 @@ export interface Subjected {
 
 const asked = ({subject, name, provider}: Subjected) => ({subject, name, provider});
 
-const readingsQuery = (tenant: string, of: Subjected, first: string) =>
+const readingsQuery = (tenant: string, of: Subjected, first: string, last?: string) =>
   queryOptions({
-    queryKey: ['readings', tenant, of, first],
+    queryKey: ['readings', tenant, of, first, last ?? ''],
     queryFn: ({signal}) =>
       unwrap(
         api.GET('/api/v1/tenants/{tenant}/readings', {
-          params: {path: {tenant}, query: {...asked(of), first, pulls: 'heaviest'}},
+          params: {path: {tenant}, query: {...asked(of), first, last, pulls: 'heaviest'}},
           signal,
         }),
       ),
     placeholderData: (previous) => previous,
   });
 export const useReadings = (tenant: string, of: Subjected, first: string) => useQuery(readingsQuery(tenant, of, first));
+/** Those of an earlier period, where they are asked for. */
+export const useEarlierReadings = (tenant: string, of: Subjected, first: string, last: string, enabled: boolean) =>
+  useQuery({...readingsQuery(tenant, of, first, last), enabled});
 
 const movedQuery = (tenant: string, of: Subjected, first: string, last: string) =>
   queryOptions({

@@ -8,6 +8,7 @@ import {AheadCard, RoomCard} from './AheadCard';
 import {MovedCard} from './MovedCard';
 import {NotesCard} from './NotesCard';
 import {PullsCard} from './PullsCard';
+import {ReadingCard} from './ReadingCard';
 import {labelRows} from '../../design/happened';
 
 withBrowserParts();
@@ -103,6 +104,33 @@ describe('what if', () => {
     await userEvent.click(await screen.findByRole('button', {name: 'Show table'}));
     const table = within(await screen.findByRole('table', {name: 'Forecast by day'}));
     expect(table.getAllByRole('columnheader').map((head) => head.textContent)).toEqual(['Day', 'Reading', 'Margin']);
+  });
+});
+
+describe('the period before', () => {
+  it('is drawn and listed beside the readings, day for day', async () => {
+    const card = (before?: {days: number; readings: Schemas['Reading'][]}) => (
+      <ReadingCard
+        readings={[reading('2026-11-21', 40), reading('2026-11-22', 45)]}
+        provider="(all)"
+        providers={[{value: '(all)', label: 'All providers'}]}
+        onProvider={() => {}}
+        file="readings.csv"
+        before={before}
+      />
+    );
+    open(card({days: 7, readings: [reading('2026-11-14', 80), reading('2026-11-15', null)]}));
+    const chart = screen.getByRole('slider', {name: /^Readings from/});
+    expect(chart.getAttribute('aria-valuetext')).toBe('22 Nov: 45 ± 2, sound; before: no reading');
+    chart.focus();
+    await userEvent.keyboard('{ArrowLeft}');
+    expect(chart.getAttribute('aria-valuetext')).toBe('21 Nov: 40 ± 2, sound; before: 80');
+    await userEvent.click(screen.getByRole('button', {name: 'Show table'}));
+    const heads = screen.getAllByRole('columnheader').map((head) => head.textContent);
+    expect(heads).toContain('Period before');
+    cleanup();
+    open(card());
+    expect(screen.getByRole('slider', {name: /^Readings from/}).getAttribute('aria-valuetext')).not.toContain('before');
   });
 });
 

@@ -51,7 +51,7 @@ function Settings({tenant, saved}: {tenant: string; saved: Schemas['FlowSettings
         />
         <Field
           label="Acceptable false shifts per year"
-          hint="fewer: later and calmer; more: earlier"
+          hint="fewer: fewer false alarms, but later; more: earlier"
           value={alarms}
           onChange={setAlarms}
           isRequired

@@ -93,7 +93,7 @@ export function TokensCard({tenant}: {tenant: string}) {
         />
         <div data-wide>
           <Several
-            label="May do"
+            label="Scopes"
             none="Everything that your role allows"
             add="Add a limit"
             value={scopes}

@@ -157,7 +157,7 @@ function AddressCheckCard({tenant}: {tenant: string}) {
       <Form onSubmit={submit}>
         <Field label="Addresses to check" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
         {verifiers.data?.some((each) => each.enabled) && (
-          <CheckField label="Ask verifiers about what is open (costs money)" isSelected={paid} onChange={setPaid} />
+          <CheckField label="Ask verifiers about addresses without a verdict (costs money)" isSelected={paid} onChange={setPaid} />
         )}
         <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>
           Check
@@ -232,7 +232,7 @@ function ListCheckCard({tenant}: {tenant: string}) {
     >
       {verifiers.data?.some((each) => each.enabled) && (
         <CheckField
-          label="Ask verifiers about what is open, within their budgets"
+          label="Ask verifiers about addresses without a verdict, within their budgets"
           isSelected={paid}
           onChange={setPaid}
         />

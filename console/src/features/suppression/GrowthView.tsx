@@ -2,19 +2,20 @@
 import {useState} from 'react';
 import styled from 'styled-components';
 import type {Schemas} from '../../api/client';
-import {useGrowth} from './queries';
+import {useEarlierGrowth, useGrowth} from './queries';
 import {Go} from '../../design/Button';
 import {Card} from '../../design/Card';
 import {Choice} from '../../design/Choice';
 import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
-import {count, day, firstDay, percent, words} from '../../design/format';
+import {count, day, daysBefore, firstDay, percent, words} from '../../design/format';
 import {Loading, Notice, Trouble} from '../../design/Notice';
 import {Spark} from '../../design/Spark';
 import {TimeChart, upTo} from '../../design/TimeChart';
 import {space} from '../../design/tokens';
 import {useZoom} from '../../design/zoom';
 import {HappenedKey, happenedOn} from '../../design/happened';
+import {BesideField, useBeside} from '../../shell/before';
 import {useAnnotations} from '../readings/queries';
 import {useView} from '../../shell/view';
 
@@ -35,13 +36,18 @@ export function GrowthView({tenant}: {tenant: string}) {
   const [by, setBy] = useState('reasons');
   const growth = useGrowth(tenant, firstDay(days));
   const found = growth.data;
+  const beside = useBeside();
+  const first = firstDay(days);
+  const earlier = useEarlierGrowth(tenant, daysBefore(first, days), daysBefore(first, 1), beside);
+  const before = new Map((earlier.data?.days ?? []).map((each) => [each.day, each.active]));
+  const beforeOf = (each: Schemas['GrowthDay']) => before.get(daysBefore(each.day, days)) ?? null;
   const zoom = useZoom((found?.days ?? []).map((each) => each.day));
   const shown = (found?.days ?? []).filter((each) => zoom.shows(each.day));
   const annotations = useAnnotations(tenant, firstDay(days)).data ?? [];
   const parts: Part[] = found ? (found[by as 'reasons'] ?? []) : [];
   return (
     <Stack>
-      <Card title="Active entries" note="entries in force at the end of each day">
+      <Card title="Active entries" note="entries in force at the end of each day" actions={<BesideField />}>
         {growth.isPending && <Loading what="list growth" />}
         {growth.error && <Trouble error={growth.error} again={() => void growth.refetch()} />}
         {found && found.days.every((each) => each.active === 0 && each.withheld === 0) && (
@@ -59,6 +65,7 @@ export function GrowthView({tenant}: {tenant: string}) {
               {name: 'Removed', value: (row) => row.removed, number: true},
               {name: 'Active', value: (row) => row.active, show: (row) => count(row.active), number: true},
               {name: 'Withheld', value: (row) => row.withheld, number: true},
+              ...(beside ? [{name: 'Active in the period before', value: beforeOf, number: true}] : []),
               {name: 'Annotations', value: (row) => happenedOn(annotations, row.day)},
             ]}
             rows={shown}
@@ -71,10 +78,16 @@ export function GrowthView({tenant}: {tenant: string}) {
               days={shown.map((each) => each.day)}
               height={220}
               left={52}
-              {...upTo(Math.max(1, ...shown.map((each) => each.active)))}
+              {...upTo(Math.max(1, ...shown.flatMap((each) => [each.active, (beside && beforeOf(each)) || 0])))}
               annotations={annotations}
-              curves={[{name: 'active', values: shown.map((each) => each.active), tone: 'rust', filled: true}]}
-              tell={(at) => ofDay(shown[at]!)}
+              curves={[
+                ...(beside ? [{name: 'before', values: shown.map(beforeOf), tone: 'soft' as const, dashed: true}] : []),
+                {name: 'active', values: shown.map((each) => each.active), tone: 'rust', filled: true},
+              ]}
+              tell={(at) => [
+                ...ofDay(shown[at]!),
+                ...(beside ? [`before: ${count(beforeOf(shown[at]!) ?? 0)} active`] : []),
+              ]}
             />
             <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />
           </ChartView>

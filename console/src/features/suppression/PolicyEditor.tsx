@@ -285,7 +285,7 @@ function RuleForm({rule, onChange, onClose}: RuleFormProps) {
             onChange={(whole_domain) => set({whole_domain})}
           />
           <CheckField
-            label="A delivery ends it"
+            label="A delivery ends the entry"
             isSelected={rule.ends_with_delivery}
             onChange={(ends_with_delivery) => set({ends_with_delivery})}
           />

@@ -56,16 +56,22 @@ const addressStatusQuery = (tenant: string, address: string) =>
   });
 export const useAddressStatus = (tenant: string, address: string) => useQuery(addressStatusQuery(tenant, address));
 
-const growthQuery = (tenant: string, first: string) =>
+const growthQuery = (tenant: string, first: string, last?: string) =>
   queryOptions({
-    queryKey: ['suppression', tenant, 'growth', first],
+    queryKey: ['suppression', tenant, 'growth', first, last ?? ''],
     queryFn: ({signal}) =>
       unwrap(
-        api.GET('/api/v1/tenants/{tenant}/suppression/growth', {params: {path: {tenant}, query: {first}}, signal}),
+        api.GET('/api/v1/tenants/{tenant}/suppression/growth', {
+          params: {path: {tenant}, query: {first, last}},
+          signal,
+        }),
       ),
     placeholderData: (previous) => previous,
   });
 export const useGrowth = (tenant: string, first: string) => useQuery(growthQuery(tenant, first));
+/** Of an earlier period, where it is asked for. */
+export const useEarlierGrowth = (tenant: string, first: string, last: string, enabled: boolean) =>
+  useQuery({...growthQuery(tenant, first, last), enabled});
 
 function useListChange<Body, Result>(tenant: string, call: (body: Body) => Promise<Result>) {
   const queries = useQueryClient();

@@ -75,7 +75,7 @@ export function VerificationView({tenant}: {tenant: string}) {
       {verifiers.data!.length > 0 && <GaugeCard tenant={tenant} />}
       <Card
         title="Verifiers"
-        note="asked in this order about what own checks leave open; records of the last 180 days"
+        note="asked in this order when our own checks have no verdict; statistics of the last 180 days"
         actions={
           <Button changes needs="admin" onPress={() => setAdding(!adding)}>
             {adding ? 'Cancel' : 'Add a verifier'}
@@ -282,7 +282,7 @@ function TryForm({tenant, name}: {tenant: string; name: string}) {
   return (
     <div style={{marginTop: 12}}>
       <Row style={{alignItems: 'end'}}>
-        <Field label="Address to ask about" hint="it may charge for this" mono value={address} onChange={setAddress} />
+        <Field label="Address to check" hint="it may charge for this" mono value={address} onChange={setAddress} />
         <Button
           changes
           needs="admin"
@@ -370,7 +370,7 @@ function SettingsForm({tenant, saved}: {tenant: string; saved: Schemas['Verifica
             value={cross}
             onChange={setCross}
           />
-          <CheckField label="Ask the next verifier where one does not know" isSelected={next} onChange={setNext} />
+          <CheckField label="Ask the next verifier when one has no answer" isSelected={next} onChange={setNext} />
           <footer>
             <Button type="submit" tone="main" isDisabled={save.isPending}>
               Save
@@ -391,7 +391,7 @@ function DisagreementsCard({tenant}: {tenant: string}) {
   const found = useDisagreements(tenant);
   if (!found.data) return null;
   return (
-    <Card title="Disagreements" note="verdicts that others, or the mail, contradict; last 180 days">
+    <Card title="Disagreements" note="verdicts contradicted by other verifiers or by bounces and deliveries; last 180 days">
       {found.data.length === 0 ? (
         <Soft>No verdict is contradicted.</Soft>
       ) : (

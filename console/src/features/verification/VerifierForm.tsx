@@ -162,7 +162,7 @@ export function VerifierForm({
           onChange={setVerdict}
         />
         <Field
-          label="Its words"
+          label="Verdicts by word"
           hint="one on a line, such as deliverable=good; good, doubtful, bad or unknown"
           mono
           lines={4}

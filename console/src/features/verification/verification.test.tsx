@@ -129,7 +129,7 @@ describe('verifiers', () => {
     });
     open(<VerificationView tenant="thornfield" />);
     fireEvent.click(await screen.findByRole('button', {name: 'Edit pinmarsh'}));
-    fireEvent.change(screen.getByLabelText('Address to ask about'), {target: {value: 'x@d.example'}});
+    fireEvent.change(screen.getByLabelText('Address to check'), {target: {value: 'x@d.example'}});
     fireEvent.click(screen.getByRole('button', {name: 'Try'}));
     expect(await screen.findByText('{"state":"shut"}')).toBeTruthy();
   });
@@ -138,10 +138,10 @@ describe('verifiers', () => {
     serviceWith({...all, [`PATCH ${AT}/verifiers/pinmarsh`]: verifier});
     open(<VerificationView tenant="thornfield" />);
     fireEvent.click(await screen.findByRole('button', {name: 'Edit pinmarsh'}));
-    expect(screen.getByLabelText<HTMLTextAreaElement>('Its words').value).toBe('open=good');
+    expect(screen.getByLabelText<HTMLTextAreaElement>('Verdicts by word').value).toBe('open=good');
     fireEvent.change(screen.getByLabelText('Price, EUR'), {target: {value: '0.004'}});
     fireEvent.click(screen.getByRole('button', {name: 'Save'}));
-    await waitFor(() => expect(screen.queryByLabelText('Its words')).toBeNull());
+    await waitFor(() => expect(screen.queryByLabelText('Verdicts by word')).toBeNull());
   });
 
   it('have an explanation where there are none', async () => {

@@ -155,7 +155,7 @@ export function PlanForm({tenant, onDone}: {tenant: string; onDone: (name: strin
       <Field label="Time zone" value={zone} onChange={setZone} />
       <CheckField label="Clearance holds mail back beyond a ceiling" isSelected={hold} onChange={setHold} />
       <CheckField
-        label="Leave a step out where every rate is certainly below its line"
+        label="Skip a step when every rate is certainly below its line"
         isSelected={skip}
         onChange={setSkip}
       />

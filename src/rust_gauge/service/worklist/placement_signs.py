@@ -59,7 +59,7 @@ def _badly_placed(
         out.append(
             Incident(
                 f"placement:{domain}:{placed.provider}", "placement", "domain", domain,
-                f"Test copies land badly at {label}: {domain}",
+                f"Test copies in spam or missing at {label}: {domain}",
                 f"{bad} of {share.total} copies of run {run.id} ({schedule.name}) were in spam, refused or not found "
                 f"{alert.after_minutes} minutes after its start. {_certainty(share)}",
                 Level.FIX if share.low > 0.2 else Level.INVESTIGATE, _started(run), _mail_at(place, domain, placed),
