@@ -3,9 +3,11 @@
 import json
 from pathlib import Path
 
+import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.conftest import PASSWORD, Office
+from rust_gauge.core.roles import Role
+from tests.conftest import PASSWORD, Office, World, make_office
 from tests.console.test_console import PAGES as CONSOLE_PAGES
 from tests.console.test_console import mail  # noqa: F401
 
@@ -51,6 +53,59 @@ def problems(page: Page, where: str) -> list[str]:
     return found
 
 
+WIDTHS = (390, 640)  # a telephone; and 1,280 pixels at 200 %
+SPACING = (
+    "*{line-height:1.5!important;letter-spacing:.12em!important;word-spacing:.16em!important}"
+    "p{margin-bottom:2em!important}"
+)  # what WCAG 2.2 (1.4.12) lets people set
+# In the new width, and once more for what is measured after that.
+LAID_OUT = """async (width) => {
+  if (innerWidth !== width || document.documentElement.clientWidth > width) return false;
+  await new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)));
+  return true;
+}"""
+OUTSIDE = """() => {
+  const width = document.documentElement.clientWidth;
+  const clipped = (element) => {
+    for (let at = element.parentElement; at && at !== document.body; at = at.parentElement)
+      if (/auto|scroll|hidden/.test(getComputedStyle(at).overflowX)) return true;
+    return false;
+  };
+  const found = document.documentElement.scrollWidth > width ? [`the page is ${document.documentElement.scrollWidth} wide`] : [];
+  for (const element of document.querySelectorAll('body *')) {
+    const {left, right, width: wide} = element.getBoundingClientRect();
+    if (wide && (right > width + 1 || left < -1) && !clipped(element))
+      found.push(`${element.tagName} ${(element.textContent ?? '').trim().slice(0, 40)}: ${left} to ${right}`);
+  }
+  return found.slice(0, 5);
+}"""
+
+
+def test_no_page_is_wider_than_the_window(browser: Browser, office: Office, mail: str) -> None:  # noqa: F811
+    """On a telephone and at 200 % (WCAG 2.2, 1.4.10), and with wider text: nothing lies outside, but what scrolls by
+    itself, such as a table."""
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800}, base_url=office.world.url, bypass_csp=True, reduced_motion="reduce"
+    )
+    context.set_default_timeout(60_000)
+    expect.set_options(timeout=60_000)
+    assert context.request.post("/api/v1/session", data={"email": office.email, "password": PASSWORD}).ok
+    page = context.new_page()
+    found: list[str] = []
+    for path in PAGES:
+        page.goto(path.replace("DOMAIN", f"/domains/{office.slug}/{mail}"))
+        expect(page.locator("main :is(h1, article)").first).to_be_visible()
+        expect(page.locator("[aria-busy=true]")).to_have_count(0)
+        for width in WIDTHS:
+            page.set_viewport_size({"width": width, "height": 800})
+            page.wait_for_function(LAID_OUT, arg=width)
+            found += [f"{path}, {width}: {each}" for each in page.evaluate(OUTSIDE)]
+        page.add_style_tag(content=SPACING)
+        found += [f"{path}, wide text: {each}" for each in page.evaluate(OUTSIDE)]
+    context.close()
+    assert not found, "\n".join(found)
+
+
 def test_axe_finds_nothing_on_any_page_in_either_theme(browser: Browser, office: Office, mail: str) -> None:  # noqa: F811
     context = browser.new_context(
         viewport={"width": 1280, "height": 800}, base_url=office.world.url, bypass_csp=True, reduced_motion="reduce"
@@ -81,5 +136,30 @@ def test_axe_finds_nothing_on_any_page_in_either_theme(browser: Browser, office:
     page.get_by_role("button", name="Search").click()
     expect(page.get_by_role("dialog")).to_be_visible()
     found += problems(page, "the palette")
+    context.close()
+    assert not found, "\n".join(found)
+
+
+@pytest.mark.parametrize("role", [Role.ADMIN, Role.VIEWER])
+def test_axe_finds_nothing_where_there_is_nothing_yet_on_a_telephone(
+    browser: Browser, world: World, role: Role
+) -> None:
+    """Empty pages of a new tenant, for who may fill them and for who may only read."""
+    office = make_office(world, role)
+    context = browser.new_context(
+        viewport={"width": 390, "height": 800}, base_url=world.url, bypass_csp=True, reduced_motion="reduce"
+    )
+    context.set_default_timeout(60_000)
+    expect.set_options(timeout=60_000)
+    assert context.request.post("/api/v1/session", data={"email": office.email, "password": PASSWORD}).ok
+    page = context.new_page()
+    found: list[str] = []
+    for path in PAGES:
+        if "DOMAIN" in path:
+            continue
+        page.goto(path)
+        expect(page.locator("main :is(h1, article)").first).to_be_visible()
+        expect(page.locator("[aria-busy=true]")).to_have_count(0)
+        found += problems(page, f"{path}, {role}")
     context.close()
     assert not found, "\n".join(found)

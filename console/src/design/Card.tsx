@@ -20,6 +20,12 @@ const Head = styled.div`
     min-width: 12ch;
     overflow-wrap: anywhere;
   }
+  @media (max-width: 560px) {
+    > span {
+      order: 1;
+      flex-basis: 100%;
+    }
+  }
 `;
 
 export const Card = ({

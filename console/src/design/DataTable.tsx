@@ -25,6 +25,7 @@ export interface Column<Row> {
 
 const Frame = styled.div`
   overflow-x: auto;
+  position: relative; /* what is hidden in a cell must not widen the page */
 `;
 const Table = styled.table`
   width: 100%;

@@ -41,6 +41,11 @@ const Page = styled.div`
   }
   ${narrow} {
     grid-template-columns: minmax(0, 1fr);
+    nav {
+      max-height: 30vh;
+      overflow-y: auto;
+      border: 1px solid ${colour('line')};
+    }
   }
 `;
 const Text = styled.article`

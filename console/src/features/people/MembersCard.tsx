@@ -61,12 +61,14 @@ export function MembersCard({tenant, who}: {tenant: string; who: Schemas['Who']}
                 value: (row) => row.role,
                 show: (row) =>
                   isAdmin ? (
-                    <Choice
-                      label={`Role of ${row.name}`}
-                      value={row.role}
-                      options={ROLES}
-                      onChange={(role) => changeRole.mutate({email: row.email, role: role as Role})}
-                    />
+                    <div style={{minWidth: '12ch'}}>
+                      <Choice
+                        label={`Role of ${row.name}`}
+                        value={row.role}
+                        options={ROLES}
+                        onChange={(role) => changeRole.mutate({email: row.email, role: role as Role})}
+                      />
+                    </div>
                   ) : (
                     row.role
                   ),

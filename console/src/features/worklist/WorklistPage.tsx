@@ -96,10 +96,10 @@ const List = styled.ol`
   }
   ${narrow} {
     a {
-      grid-template-columns: 84px minmax(0, 1fr);
+      grid-template-columns: minmax(0, 1fr);
     }
-    a > small {
-      grid-column: 2;
+    p {
+      grid-column: 1;
     }
   }
 `;
