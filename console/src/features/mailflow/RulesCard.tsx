@@ -206,8 +206,9 @@ function Applied({now, onApply, onStop}: {now: Schemas['RuleApplication']; onApp
   if (now.state === 'waiting' || now.state === 'running') {
     return (
       <Row role="status">
-        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Reclassification of past events" /> Re-classifying past
-        events: {now.days_done} of {now.days} days, {judged}.<Button onPress={onStop}>Cancel</Button>
+        <progress max={Math.max(1, now.days)} value={now.days_done} aria-label="Reclassification of past events" />{' '}
+        Re-classifying past events: {now.days_done} of {now.days} days, {judged}.
+        <Button onPress={onStop}>Cancel</Button>
       </Row>
     );
   }

@@ -196,12 +196,7 @@ export function ScheduleForm({
           <>
             <Field label="From this share in spam or missing, %" value={share} onChange={setShare} />
             <Field label="Minimum number of copies" value={copies} onChange={setCopies} />
-            <Field
-              label="Minutes after the start"
-              hint="for relays that queue"
-              value={after}
-              onChange={setAfter}
-            />
+            <Field label="Minutes after the start" hint="for relays that queue" value={after} onChange={setAfter} />
           </>
         )}
         {saved && !tray && (

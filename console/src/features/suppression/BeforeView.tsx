@@ -157,7 +157,11 @@ function AddressCheckCard({tenant}: {tenant: string}) {
       <Form onSubmit={submit}>
         <Field label="Addresses to check" mono lines={5} value={text} onChange={setText} style={{width: '100%'}} />
         {verifiers.data?.some((each) => each.enabled) && (
-          <CheckField label="Ask verifiers about addresses without a verdict (costs money)" isSelected={paid} onChange={setPaid} />
+          <CheckField
+            label="Ask verifiers about addresses without a verdict (costs money)"
+            isSelected={paid}
+            onChange={setPaid}
+          />
         )}
         <Button type="submit" tone="main" isDisabled={check.isPending || addresses.length === 0}>
           Check

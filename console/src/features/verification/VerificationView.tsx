@@ -391,7 +391,10 @@ function DisagreementsCard({tenant}: {tenant: string}) {
   const found = useDisagreements(tenant);
   if (!found.data) return null;
   return (
-    <Card title="Disagreements" note="verdicts contradicted by other verifiers or by bounces and deliveries; last 180 days">
+    <Card
+      title="Disagreements"
+      note="verdicts contradicted by other verifiers or by bounces and deliveries; last 180 days"
+    >
       {found.data.length === 0 ? (
         <Soft>No verdict is contradicted.</Soft>
       ) : (
