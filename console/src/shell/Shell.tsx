@@ -83,6 +83,9 @@ const Main = styled.main`
   ${narrow} {
     padding: ${space.m};
   }
+  @media print {
+    padding: 0;
+  }
 `;
 
 /** Says that views are slower now, and why; they are right all the same. */

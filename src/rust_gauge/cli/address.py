@@ -41,7 +41,9 @@ def register(noun: Noun) -> None:
     made.add_argument("--probe", action="store_true", help="ask the mail host by SMTP, if the settings allow it")
     made = noun.add("settings", settings, "show the settings of address checks, or set them", DOCUMENT)
     made.add_argument("--set", metavar="FILE", help="set them from a JSON file, as --format json prints them")
-    made = noun.add("verify", verify, "check addresses, and ask verifiers about addresses without a verdict (costs money)", TABLE)
+    made = noun.add(
+        "verify", verify, "check addresses, and ask verifiers about addresses without a verdict (costs money)", TABLE
+    )
     made.add_argument("address", nargs="*")
     made.add_argument("--file", help="a file with one address per line; - for standard input")
     made.add_argument("--probe", action="store_true", help="ask the mail host by SMTP first, if the settings allow it")

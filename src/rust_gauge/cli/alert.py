@@ -36,8 +36,8 @@ def settings(session: Session) -> int:
         output.line(f"Resolved automatically: after {found.resolve_hours:g} h without the problem")
         output.line(f"Confidence needed to report a crossed line: {found.confidence * 100:.0f} %")
         output.line(f"Stop automatically at a stop line: {'yes' if found.auto_pause else 'no'}")
-        every = {"week": "every Monday", "month": "on the 1st of each month"}.get(found.report_every, "never")
-        output.line(f"Report: {every}{' to ' + ', '.join(found.report_to) if found.report_to else ''}")
+        every = {"week": "every Monday", "month": "on the 1st of each month"}.get(found.report_every, "not scheduled")
+        output.line(f"Report: {every}; recipients: {', '.join(found.report_to) or 'none'}")
         output.line()
         rows = [
             (c.name, c.kind, c.min_level, ", ".join(c.to) or c.url,

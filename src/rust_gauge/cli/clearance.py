@@ -47,7 +47,9 @@ def register(noun: Noun) -> None:
     made.add_argument("--column", action="append", type=pair, default=[], metavar="FIELD=COLUMN",
                       help="such as address=E-Mail")  # fmt: skip
     made.add_argument("--no-address-checks", action="store_true", help="only ask the suppression list")
-    made.add_argument("--verify", action="store_true", help="ask verifiers about addresses without a verdict (costs money)")
+    made.add_argument(
+        "--verify", action="store_true", help="ask verifiers about addresses without a verdict (costs money)"
+    )
     for part in ("clear", "held", "doubtful"):
         made.add_argument(f"--{part}-to", metavar="FILE", help=f"file for {part} rows")
     noun.add("gates", gates, "list gates: MTAs that ask about each recipient", TABLE)

@@ -24,6 +24,9 @@ const Tools = styled.div`
   > h1 {
     margin-right: auto;
   }
+  @media print {
+    display: none;
+  }
 `;
 const Sheet = styled.iframe`
   display: block;
@@ -32,10 +35,16 @@ const Sheet = styled.iframe`
   margin: 0 auto;
   border: 1px solid ${colour('line')};
   background: #fff;
+  @media print {
+    border: 0;
+  }
 `;
 const Below = styled.div`
   max-width: 900px;
   margin: ${space.l} auto 0;
+  @media print {
+    display: none;
+  }
 `;
 const LEAST_HEIGHT = 600;
 
