@@ -9,6 +9,7 @@ from functools import partial
 from typing import TypeVar
 
 from rust_gauge.service.runtime.context import Context, make_context
+from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.store.accounts import TenantAccess
 
@@ -32,7 +33,7 @@ def for_each(
             yield tenant, work(context, tenant, now)
         return
     count = min(len(tenants), os.cpu_count() or 1)
-    with multiprocessing.get_context("spawn").Pool(count, _ignore_interrupts) as pool:
+    with multiprocessing.get_context("spawn").Pool(count, _begin) as pool:
         found = pool.imap_unordered(partial(_work, context.settings, work, now), tenants)
         waiting = len(tenants)
         while waiting:
@@ -45,9 +46,10 @@ def for_each(
             yield tenant, result
 
 
-def _ignore_interrupts() -> None:
-    """Leave Ctrl-C, which reaches every process of a terminal, to the one that started this."""
+def _begin() -> None:
+    """Leave Ctrl-C, which reaches every process of a terminal, to the one that started this; report warnings only."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    configure_logs("warning")
 
 
 def _work(settings: Settings, work: Work[T], now: datetime, tenant: TenantAccess) -> tuple[TenantAccess, T]:

@@ -56,6 +56,7 @@ from rust_gauge.service.accounts import people, tokens
 from rust_gauge.service.accounts.passwords import LEAST, MOST, check_password, hash_password
 from rust_gauge.service.runtime.audit_log import record
 from rust_gauge.service.runtime.context import Context, make_context, utc_now
+from rust_gauge.service.runtime.logs import configure_logs
 from rust_gauge.service.runtime.secrets import make_key, rotate_keys
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.service.webhooks import webhooks
@@ -384,6 +385,7 @@ def _demo(settings: Settings, arguments: argparse.Namespace) -> int:
                 "RUSTGAUGE_TLS_CA_FILE": str(outside["tls_ca_file"]),
             }
             password, token = _demo_secrets(var / "demo" / "access")
+            configure_logs("warning")  # who watches sees what was loaded, not each step of it
             context = _context(settings, url, outside)
             loaded = utc_now()
             try:
