@@ -103,6 +103,7 @@ def get_plan(connection: Connection, id: int, *, lock: bool = False) -> PlanRow 
 def update_plan(connection: Connection, id: int, /, **values: Unpack[WarmupPlanColumns]) -> None:
     """Change columns of a plan."""
     connection.execute(update(t.warmup_plan).where(t.warmup_plan.c.id == id).values(**values))
+    changes.note_of(connection, "warmup", id)
 
 
 def delete_plan(connection: Connection, id: int) -> None:

@@ -173,7 +173,8 @@ def examine(context: Context, tenant: TenantAccess, subject: Subject, name: str)
     if running is not None:
         return running.result()
     try:
-        found = context.store.transaction(lambda c: _kept_or_new(c, key, tenant, now))
+        examinations: Examinations = context.memory.setdefault(_MEMORY, Examinations())
+        found = context.store.transaction(lambda c: _kept_or_new(c, examinations, key, tenant, now))
     except BaseException as error:
         mine.set_exception(error)
         raise
@@ -189,20 +190,22 @@ _lock = Lock()
 
 
 _running: dict[Key, "Future[Examined | None]"] = {}
-_examinations = Examinations()
+_MEMORY = "examinations"
 
 
-def _kept_or_new(connection: Connection, key: Key, tenant: TenantAccess, now: datetime) -> Examined | None:
+def _kept_or_new(
+    connection: Connection, examinations: Examinations, key: Key, tenant: TenantAccess, now: datetime
+) -> Examined | None:
     # Read first, in the same snapshot as the inputs: what changes after it has another number.
     found = changes.numbers(connection, [tenant.id])
     numbers = tuple(sorted((what, n) for (_, what), n in found.items() if what in _INPUTS))
-    kept = _examinations.get(key, numbers, now)
+    kept = examinations.get(key, numbers, now)
     if kept is not None:
         return kept
     _, _, subject, name, today = key
     examined = _examine(connection, tenant, cast(Subject, subject), name, today)
     if examined is not None:
-        _examinations.put(key, numbers, now, examined)
+        examinations.put(key, numbers, now, examined)
     return examined
 
 
