@@ -1,18 +1,24 @@
-"""How long people wait: each page of the console to its content, and each daily command, on a demo that runs.
+"""How long people wait: pages of the console to their content, daily commands, and calls, on a demo that runs.
 
 `python -m bench.pages` beside `rustgauged demo`. Pages are opened in headless Chromium, cold (nothing cached) and warm;
-the floor is the same of a page without data, in the same run. Commands stand beside one that asks nothing. With
+the floor is the same of a page without data, in the same run. Commands stand beside one that asks nothing, calls
+beside one that says who asks; events go to a tenant of their own, which is deleted afterwards. With
 PAGES_CALLS=1 the calls of each page are listed, with their time and size.
 """
 
+import itertools
+import json
 import os
 import statistics
 import subprocess
 import sys
 import time
-from datetime import UTC, datetime
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 
+import httpx
 from playwright.sync_api import Browser, Page, sync_playwright
 
 from bench.world import machine
@@ -48,6 +54,16 @@ _COMMANDS = (
 )  # fmt: skip
 
 
+_DOMAIN = "/api/v1/tenants/glasswort"
+_OF = "subject=domain&name=news.glasswort.example"
+_PAGE = (  # all that the console asks for when it opens a domain
+    "/api/v1/session", f"{_DOMAIN}/readings/headroom?{_OF}", f"{_DOMAIN}/readings?{_OF}&pulls=heaviest",
+    f"{_DOMAIN}/readings/explanation?{_OF}&first={date.today() - timedelta(days=7)}&last={date.today()}",
+    f"{_DOMAIN}/annotations?domain=news.glasswort.example", f"{_DOMAIN}/flow?domain=news.glasswort.example",
+    f"{_DOMAIN}/domains/news.glasswort.example/audits/newest",
+)  # fmt: skip
+
+
 def main() -> int:
     """Print the tables."""
     root = Path(__file__).parent.parent
@@ -75,7 +91,61 @@ def main() -> int:
             if done.returncode not in (0, 3):
                 print(f"{words}: {done.stderr[:200]}", file=sys.stderr)
         print(f"| rustgauge {words} | {statistics.median(taken):.2f} |", flush=True)
+    print("\n| call | ms | of the floor |\n| --- | --- | --- |")
+    _print_calls(token)
     return 0
+
+
+def _print_calls(token: str) -> None:
+    """Print the middle time of each call, one after the other, and its ratio to one that says who asks."""
+    with httpx.Client(base_url=_URL, headers={"Authorization": f"Bearer {token}"}, timeout=60) as client:
+        slug = f"pages-{os.getpid()}"
+        client.post("/api/v1/installation/tenants", json={"slug": slug, "name": "Pages"}).raise_for_status()
+        numbers = itertools.count()
+
+        def events(count: int) -> httpx.Response:
+            now = datetime.now(UTC).isoformat()
+            rows = [
+                {"kind": "delivered", "time": now, "domain": "news.d.example", "recipient": f"p{n}@tidepost.example",
+                 "message_id": f"m{n}", "stream": "newsletter", "relay": "office-1"}
+                for n in itertools.islice(numbers, count)
+            ]  # fmt: skip
+            body = "\n".join(map(json.dumps, rows))
+            headers = {"Content-Type": "application/x-ndjson"}
+            return client.post(f"/api/v1/tenants/{slug}/events", content=body, headers=headers)
+
+        def page(_: object = None) -> httpx.Response:
+            return list(pool.map(client.get, _PAGE))[-1]
+
+        addresses = {"addresses": ["kim@tidepost.example"]}
+        calls: dict[str, Callable[[], httpx.Response]] = {
+            "who asks (the floor)": lambda: client.get("/api/v1/session"),
+            "a single event": lambda: events(1),
+            "1,000 events": lambda: events(1000),
+            "a single clearance": lambda: client.post(f"{_DOMAIN}/clearance", json=addresses),
+            "the wall": lambda: client.get("/api/v1/wall"),
+            "all data of a domain's page at once": page,
+            "a report": lambda: client.get("/api/v1/tenants/copperline/reports?days=7"),
+            "a search": lambda: client.get("/api/v1/search?q=glasswort"),
+        }
+        try:
+            with ThreadPoolExecutor(8) as pool:
+                taken = {name: _middle(call) for name, call in calls.items()}
+        finally:
+            client.delete(f"/api/v1/installation/tenants/{slug}", params={"confirm": slug})
+        floor = next(iter(taken.values()))
+        for name, milliseconds in taken.items():
+            print(f"| {name} | {milliseconds:.1f} | {milliseconds / floor:.1f} |", flush=True)
+
+
+def _middle(call: Callable[[], httpx.Response]) -> float:
+    """Return the middle milliseconds of a call."""
+    taken = []
+    for _ in range(4 * _TIMES + 1):
+        began = time.perf_counter()
+        call().raise_for_status()
+        taken.append(1000 * (time.perf_counter() - began))
+    return statistics.median(taken[1:])
 
 
 def _measured(browser: Browser, name: str, path: str, password: str) -> str:
