@@ -126,7 +126,7 @@ def _print_calls(token: str) -> None:
             "the wall": lambda: client.get("/api/v1/wall"),
             "all data of a domain's page at once": page,
             "a report": lambda: client.get("/api/v1/tenants/copperline/reports?days=7"),
-            "a search": lambda: client.get("/api/v1/search?q=glasswort"),
+            "a search": lambda: client.get("/api/v1/search?text=glasswort"),
         }
         try:
             with ThreadPoolExecutor(8) as pool:
