@@ -1,5 +1,6 @@
 """The twelve pieces in the console. Each walk is what a person opens, presses and reads."""
 
+import re
 import shutil
 
 from playwright.sync_api import expect
@@ -110,7 +111,12 @@ def brought_list(walk: Walk) -> None:
         chooser.value.set_files(brought)
         walk.sees("brought.csv, just now")
         expect(page.get_by_role("button", name="Cancel", exact=True)).to_have_count(0)
-        walk.sees("Without cleaning, about")  # how many depends on the day
+        summary = page.locator("p").filter(has_text="Without cleaning").inner_text()
+        numbers = re.match(r"Of (\d+) rows (\d+) .* (\d+) are doubtful; (\d+) are clear.* about (\d+) would", summary)
+        assert numbers, summary
+        rows, held, doubtful, clear, bounces = map(int, numbers.groups())
+        assert rows == held + doubtful + clear, summary  # how many of each depends on the day
+        assert 0 < bounces <= held + doubtful, summary
     walk.picture("06-brought-list")
     with walk.step("Take the clean part away"):
         with page.expect_download() as download:

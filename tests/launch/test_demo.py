@@ -5,21 +5,24 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from pathlib import Path
 
 import pytest
-from sqlalchemy import Connection, select, text
+from sqlalchemy import Connection, func, select, text
 
 from rust_gauge.client import Client
 from rust_gauge.contract.audits import DnsListSetting
+from rust_gauge.contract.domains import NewDomain
 from rust_gauge.contract.events import NewEvent
 from rust_gauge.contract.relays import RelayDescription
 from rust_gauge.core.audit import AuditRequest, Stream, audit_domain
 from rust_gauge.core.dns import drive
 from rust_gauge.core.mailflow import Kind
+from rust_gauge.core.mailflow.counting import Count
+from rust_gauge.core.roles import Role
 from rust_gauge.core.transport import DnsList
-from rust_gauge.demo import load
+from rust_gauge.demo import counted, load
 from rust_gauge.demo.bench import load_bench
 from rust_gauge.demo.generator import day_counts, day_rows
 from rust_gauge.demo.limits import load_limits
@@ -31,11 +34,13 @@ from rust_gauge.demo.zones import LISTS, NAME_SERVERS, RELAY_DESCRIPTIONS, SELEC
 from rust_gauge.gateways import outlet_out, seed_mailbox
 from rust_gauge.gateways.resolver import Resolver, ResolverSettings
 from rust_gauge.service.bench.examining import examine_next
+from rust_gauge.service.domains import domains as service_domains
 from rust_gauge.service.intake.rows import to_event
 from rust_gauge.service.runtime.settings import Settings
 from rust_gauge.standins.seed_host import Box, by_rules
 from rust_gauge.standins.verifier import VerifierDesk
 from rust_gauge.store import tables
+from rust_gauge.store.accounts import TenantAccess
 from tests.conftest import Office, World, forget_tenant
 from tests.rows import ndjson
 
@@ -354,3 +359,30 @@ def test_verdicts_of_the_demo_are_compared_with_later_mail(
     assert gauge.own > 0
     assert gauge.saved > 0
     assert all(each.spent_today <= (each.budget_day or 0) for each in shown)
+
+
+def test_mail_that_is_counted_only_is_added_hour_by_hour_and_once(
+    world: World, office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Two days and a morning, the same again, an hour later, and after somebody removed the domain."""
+    tenant = TenantAccess(office.tenant.id, "marram", "Marram Ferries", Role.ADMIN)
+    monkeypatch.setattr(counted, "HISTORY_DAYS", 2)
+    context, morning = world.context, datetime.combine(ANCHOR, time(7, 40), UTC)
+
+    def delivered() -> Counter[datetime]:
+        c = tables.flow_hour.c
+        query = select(c.hour, func.sum(c.n)).where(c.tenant_id == tenant.id, c.kind == Count.DELIVERED.number)
+        rows = context.store.transaction(lambda connection: connection.execute(query.group_by(c.hour)).all())
+        return Counter({hour: int(n) for hour, n in rows})
+
+    assert counted.add_counted(context, tenant, ANCHOR, morning) == 0, "its domain is not there yet"
+    service_domains.add_domain(context, tenant, NewDomain(name="departures.marramferries.example"))
+    assert counted.add_counted(context, tenant, ANCHOR, morning) > 0
+    first = delivered()
+    assert (min(first), max(first), len(first)) == (
+        datetime.combine(ANCHOR - timedelta(days=2), time()), datetime.combine(ANCHOR, time(6)), 2 * 24 + 7,
+    )  # fmt: skip
+    assert counted.add_counted(context, tenant, ANCHOR, morning) == 0
+    assert delivered() == first
+    assert counted.add_counted(context, tenant, ANCHOR, morning + timedelta(hours=1)) > 0
+    assert set(delivered() - first) == {datetime.combine(ANCHOR, time(7))}

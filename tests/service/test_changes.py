@@ -16,6 +16,7 @@ from rust_gauge.service.app import create_app
 from rust_gauge.service.changes import watching
 from rust_gauge.service.changes.watching import TooManyPages, Watching
 from rust_gauge.store import changes
+from tests.changes import noted
 from tests.conftest import Office, World, make_office
 from tests.rows import bounce, ndjson, row
 
@@ -51,7 +52,7 @@ def test_what_readings_are_computed_from_is_noted(office: Office, client: Client
     office.world.work()
     new = ReadingSettings(factors={"refusals": FactorSettings(watch=0.2, stop=0.4)})
     spring = NewWarmupPlan(name="spring", domain="d.example", shape="custom", ceilings=[100, 200])
-    steps: list[tuple[str, Callable[[], object]]] = [
+    steps: list[tuple[changes.What, Callable[[], object]]] = [
         ("settings", lambda: client.flow.rename_provider(office.slug, "tidepost.example", "Tidepost")),
         ("settings", lambda: client.readings.set_settings(office.slug, new)),
         ("settings", lambda: client.readings.reset_settings(office.slug)),
@@ -64,9 +65,9 @@ def test_what_readings_are_computed_from_is_noted(office: Office, client: Client
         ),
     ]
     for what, change in steps:
-        before = numbers(office).get(what, 0)
+        before = noted(office, what)
         change()
-        assert numbers(office).get(what, 0) > before, what
+        assert noted(office, what) > before, what
 
 
 async def first_of(found: AsyncIterator[set[watching.Change]], most: int = 20) -> set[watching.Change]:

@@ -29,6 +29,7 @@ from rust_gauge.standins.seed_host import SeedHost
 from rust_gauge.store.placement import placed_by_series
 from rust_gauge.store.placement_days import days_between
 from rust_gauge.store.seeds import update_seed
+from tests.changes import noted
 from tests.conftest import TODAY, Office
 from tests.gateways.servers import free_port
 from tests.service.placing import TRUST, new_outlet, new_seed, outcomes, settled
@@ -47,7 +48,10 @@ def test_copies_are_sent_and_found_where_they_lie(
         "one@tidepost.example": "inbox", "two@tidepost.example": "spam", "lost@kbox.example": "sent",
     }  # fmt: skip
     assert run.state == "running"
+    before = noted(office, "placement")
+    assert before > 0
     run = settled(office, client, run, hours=1.1)
+    assert noted(office, "placement") > before
     assert (outcomes(run)["lost@kbox.example"], run.state) == ("missing", "done")
     placed = {each.provider: each for each in run.providers}
     assert run.copies == {"inbox": 1, "spam": 1, "missing": 1}

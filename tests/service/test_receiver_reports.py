@@ -41,6 +41,7 @@ from rust_gauge.service.receiver_reports.storing import store_reports
 from rust_gauge.standins.dns_world import Behaviour
 from rust_gauge.store import jobs as store_jobs
 from rust_gauge.store import receiver_reports, tables, tenant_removal
+from tests.changes import noted
 from tests.conftest import Office, World, assign, make_office
 from tests.reports import DAY, DOMAIN, FAILURE, aggregate, record, tls
 from tests.rows import ndjson, row
@@ -94,6 +95,10 @@ def test_a_report_is_stored_once_however_it_comes(office: Office, client: Client
     ]  # fmt: skip
     assert whole.policy is not None and whole.policy.p == "none"
     assert b"".join(client.reports.original(office.slug, listed.id)) == octets
+    before = noted(office, "reports")
+    assert before > 0
+    client.reports.delete(office.slug, listed.id)
+    assert noted(office, "reports") > before, "readings are computed from reports: none may be shown from before"
 
 
 def test_the_same_id_of_another_receiver_or_period_is_another_report(

@@ -1,8 +1,8 @@
 /**
  * A chart over days or moments: curves, areas, columns, what happened, and the figures of the day under the pointer.
  *
- * All charts with a time axis are drawn here. The figures of each day can be read by keyboard too: the chart is a slider
- * whose value is a day. What is drawn does not change while the pointer moves; only the cursor and its figures do.
+ * The figures of each day can be read by keyboard too: the chart is a slider whose value is a day. What is drawn does not
+ * change while the pointer moves; only the cursor and its figures do.
  */
 import {scaleLinear, type ScaleLinear} from 'd3-scale';
 import {area, curveStepAfter, line} from 'd3-shape';
@@ -18,8 +18,8 @@ interface Named {
   name: string;
   values: Values;
   tone: Colour;
-  /** How a value is written below the pointer. Without it the curve is drawn and not told. */
-  told?: (value: number) => string;
+  /** Writes a value beside the pointer. Without it, none is shown there. */
+  format?: (value: number) => string;
 }
 interface Curve extends Named {
   dashed?: boolean;
@@ -47,8 +47,8 @@ export interface TimeChartProps {
   /** Days (ISO) or moments in order, one for each value. */
   days: string[];
   height: number;
-  /** The scale and its marks; `down` puts 0 at the top. */
-  scale: {low?: number; high: number; ticks: number[]; told?: (value: number) => string; down?: boolean};
+  /** From 0 to `high`, with marks; `down` puts 0 at the top. */
+  scale: {high: number; ticks: number[]; format?: (value: number) => string; down?: boolean};
   curves?: Curve[];
   /** From one value to another, behind the curves. */
   band?: {low: Values; high: Values};
@@ -62,8 +62,8 @@ export interface TimeChartProps {
   /** Shaded periods. */
   spans?: Span[];
   annotations?: Annotation[];
-  /** The texts of a day instead of those of its curves; the first one is its heading. */
-  tell?: (at: number) => string[];
+  /** What is shown beside the pointer instead of the values of the curves; the first text is the heading. */
+  texts?: (at: number) => string[];
   onDay?: (day: string) => void;
   /** Pixels left of the plot, and whether its days are written below. */
   left?: number;
@@ -118,7 +118,7 @@ export const READING_SCALE = {scale: {high: 100, ticks: [0, 35, 60, 80, 100]}, g
 export function upTo(most: number, {down = false, marks = 4} = {}) {
   const scale = scaleLinear([0, most], [0, 1]).nice(marks);
   const ticks = scale.ticks(marks).filter(Number.isInteger); // they count something
-  return {scale: {high: scale.domain()[1]!, ticks, told: count, down}};
+  return {scale: {high: scale.domain()[1]!, ticks, format: count, down}};
 }
 
 const TOP = 6;
@@ -178,10 +178,10 @@ export function TimeChart(props: TimeChartProps) {
   const [at, setAt] = useState<number | null>(null);
   const isColumns = !!props.columns?.length;
   const places = useMemo(() => placesOf(days, left, width - RIGHT, isColumns), [days, left, width, isColumns]);
-  const shown = at == null || at >= days.length ? null : at;
+  const shown = at != null && at >= 0 && at < days.length ? at : null; // days may have become fewer, or none
   const texts = (of: number): string[] => [
-    ...(props.tell ? props.tell(of) : told(props, of, written)),
-    ...[happenedOn(annotations, days[of]!)].filter(Boolean),
+    ...(props.texts ? props.texts(of) : valuesOf(props, of, written)),
+    ...[happenedOn(annotations, days[of]!.slice(0, 10))].filter(Boolean),
   ];
   const move = (event: PointerEvent) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -220,8 +220,8 @@ export function TimeChart(props: TimeChartProps) {
         <>
           <Cursor x={places[shown]!} props={props} at={shown} width={width} />
           <Tip style={side(places[shown]!, width)} aria-hidden>
-            {texts(shown).map((text) => (
-              <p key={text}>{text}</p>
+            {texts(shown).map((text, i) => (
+              <p key={i}>{text}</p>
             ))}
           </Tip>
         </>
@@ -234,15 +234,15 @@ export function TimeChart(props: TimeChartProps) {
 const side = (x: number, width: number) =>
   width < NARROW ? {left: 0, top: '100%', minWidth: width} : x > width / 2 ? {right: width - x + 10} : {left: x + 10};
 
-/** The day, and each curve that says how it is written. */
-function told(
+/** The day, and the values that have a format. */
+function valuesOf(
   {days, curves = [], stacked = [], columns = []}: TimeChartProps,
   at: number,
   written: (day: string) => string,
 ) {
-  const named = [...curves, ...stacked, ...columns].flatMap(({name, values, told: write}) => {
+  const named = [...curves, ...stacked, ...columns].flatMap(({name, values, format}) => {
     const value = values[at];
-    return write && value != null ? [`${name}: ${write(value)}`] : [];
+    return format && value != null ? [`${name}: ${format(value)}`] : [];
   });
   return [written(days[at]!), ...named];
 }
@@ -250,7 +250,7 @@ function told(
 type Y = ScaleLinear<number, number>;
 const scaleOf = ({scale, height, axis = true}: TimeChartProps): Y => {
   const bottom = height - (axis ? BELOW : 4);
-  return scaleLinear([scale.low ?? 0, scale.high], scale.down ? [TOP, bottom] : [bottom, TOP]).clamp(true);
+  return scaleLinear([0, scale.high], scale.down ? [TOP, bottom] : [bottom, TOP]).clamp(true);
 };
 
 function Cursor({x, props, at, width}: {x: number; props: TimeChartProps; at: number; width: number}) {
@@ -279,7 +279,7 @@ const Drawing = memo(function Drawing(props: DrawingProps) {
   const bottom = height - (axis ? BELOW : 4);
   const plot = Math.max(1, width - left - RIGHT);
   const x = (at: number) => places[at] ?? left;
-  const write = scale.told ?? String;
+  const write = scale.format ?? String;
   return (
     <svg viewBox={`0 0 ${width} ${height}`} aria-hidden>
       {(props.columns ?? []).some((part) => part.hatched) && (
@@ -334,6 +334,12 @@ const Drawing = memo(function Drawing(props: DrawingProps) {
 });
 
 type X = (at: number) => number;
+
+/** The index of the first day from a date on; of the last day where all are before it. */
+function indexFrom(days: string[], date: string): number {
+  const at = days.findIndex((each) => each >= date);
+  return at < 0 ? days.length - 1 : at;
+}
 
 function Days({
   days,
@@ -461,14 +467,12 @@ function Spans({spans, days, x, top, bottom}: {spans: Span[]; days: string[]; x:
   const [begin, end] = [days[0] ?? '', days.at(-1) ?? ''];
   return spans
     .filter(({from, to}) => from <= end && to >= begin)
-    .map(({from, to}) => {
-      const place = (iso: string) =>
-        x(Math.max(0, iso >= end ? days.length - 1 : days.findIndex((each) => each >= iso)));
-      const [one, other] = [place(from), place(to)];
+    .map(({from, to}, i) => {
+      const [one, other] = [from, to].map((iso) => x(indexFrom(days, iso))) as [number, number];
       const wide = Math.max(SAME_DAY, other - one);
       return (
         <rect
-          key={`${from} ${to}`}
+          key={i}
           x={(one + other - wide) / 2}
           y={top}
           width={wide}
@@ -493,22 +497,17 @@ interface HappenedProps {
 function Happened({annotations, days, x, bottom}: HappenedProps) {
   const dates = days.map((each) => each.slice(0, 10));
   const [first, last] = [dates[0] ?? '', dates.at(-1) ?? ''];
-  const place = (date: string) =>
-    x(
-      Math.max(
-        0,
-        dates.findIndex((each) => each >= date),
-      ),
-    );
-  const steps = lettersByDay(annotations.filter(isStep), first, last).map(([date]) => place(date));
-  const labels = lettersByDay(annotations.filter((each) => !isStep(each)), first, last); // prettier-ignore
-  const places = labels.map(([date]) => place(date));
+  const others = annotations.filter((each) => !isStep(each));
+  const steps = lettersByDay(annotations.filter(isStep), first, last);
+  const labels = lettersByDay(others, first, last);
+  const places = labels.map(([date]) => x(indexFrom(dates, date)));
   const rows = labelRows(labels.map(([, letters], i) => [places[i]!, letters]));
   return (
     <>
-      {steps.map((at) => (
-        <line key={at} x1={at} x2={at} y1={bottom} y2={bottom - 6} stroke={colour('soft')} data-step />
-      ))}
+      {steps.map(([date]) => {
+        const at = x(indexFrom(dates, date));
+        return <line key={date} x1={at} x2={at} y1={bottom} y2={bottom - 6} stroke={colour('soft')} data-step />;
+      })}
       {labels.map(([date, letters], i) => (
         <g key={date}>
           <line x1={places[i]} x2={places[i]} y1={TOP} y2={bottom} stroke={colour('soft')} strokeDasharray="1 3" />

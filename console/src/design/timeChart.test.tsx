@@ -14,7 +14,7 @@ const chart = (props: Partial<TimeChartProps> = {}) =>
       days={DAYS}
       height={100}
       scale={{high: 10, ticks: [0, 10]}}
-      curves={[{name: 'sent', values: [1, 2, null, 4, 5], tone: 'ink', told: (n) => `${n} messages`}]}
+      curves={[{name: 'sent', values: [1, 2, null, 4, 5], tone: 'ink', format: (n) => `${n} messages`}]}
       {...props}
     />,
   );
@@ -81,6 +81,22 @@ describe('the figures of a day', () => {
     chart();
     expect(fireEvent.keyDown(slider(), {key: 'Tab'})).toBe(true);
     expect(fireEvent.keyDown(slider(), {key: 'ArrowRight'})).toBe(false);
+  });
+});
+
+describe('a chart whose days change', () => {
+  it('survives keys and the pointer where there are no days', () => {
+    chart({days: [], curves: []});
+    fireEvent(slider(), new MouseEvent('pointermove', {bubbles: true, clientX: 42}));
+    for (const key of ['End', 'Home', 'ArrowLeft', 'Enter']) fireEvent.keyDown(slider(), {key});
+    fireEvent.click(slider());
+    expect(slider().getAttribute('aria-valuetext')).toBe('no days');
+  });
+
+  it('tells what happened on the day of a moment', () => {
+    const happened = [{day: '2026-11-21', kind: 'record', text: 'SPF changed'}] as TimeChartProps['annotations'];
+    chart({days: ['2026-11-20T08:00:00Z', '2026-11-21T09:30:00Z'], annotations: happened});
+    expect(slider().getAttribute('aria-valuetext')).toBe('21 Nov; sent: 2 messages; SPF changed');
   });
 });
 

@@ -50,6 +50,8 @@ def add_counted(context: Context, tenant: TenantAccess, anchor: date, now: datet
     if not domains:
         return 0
     names, ids = context.store.transaction(lambda c: names_of(c, tenant))
+    if not domains <= names.domains.keys():  # somebody removed it
+        return 0
     mine = [names.domains[name] for name in domains]
     newest = context.store.transaction(lambda c: _newest_hour(c, tenant.id, mine))
     begin = datetime.combine(anchor - timedelta(days=HISTORY_DAYS), datetime.min.time(), UTC)

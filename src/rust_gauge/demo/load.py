@@ -89,7 +89,7 @@ def load_demo(
     mail = partial(_mail, anchor)
     for tenant, (counted, stored) in for_each(context, tenants, mail, now, check, apart=apart):
         if counted or stored:
-            say(f"  {tenant.name}: {counted:,} counters, {stored:,} events of the last {EVENT_DAYS} days")
+            say(f"  {tenant.name}: {counted:,} counters and {stored:,} events")
         total, recent = total + counted, recent + stored
     for tenant in tenants:
         check()

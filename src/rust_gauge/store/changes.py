@@ -21,7 +21,7 @@ _NOTE = text(
 
 
 def note(connection: Connection, tenant_id: int | None, what: What) -> None:
-    """Note that something changed. As the last statement of a transaction: others of the tenant wait for its row."""
+    """Note that something changed. Late in a transaction: others of the tenant that note the same wait for its end."""
     if tenant_id:
         connection.execute(_NOTE, {"tenant": tenant_id, "what": what})
 

@@ -259,6 +259,7 @@ def delete_old(connection: Connection, tenant_id: int, before: datetime, limit: 
     ids = list(connection.scalars(query))
     if ids:
         connection.execute(delete(t.placement_run).where(c.id.in_(ids)))
+        changes.note(connection, tenant_id, "placement")
     if len(ids) < limit:
         mine = select(p.id).where(p.tenant_id == tenant_id)
         d = t.placement_day.c

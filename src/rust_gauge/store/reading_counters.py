@@ -83,7 +83,7 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
     compare addresses in the usual way and in clear. Returns how many there were.
     """
     days = f"BETWEEN {literal(first)} AND {literal(last)}"
-    run(connection, f"DELETE FROM held_mailed_day WHERE tenant_id = {tenant_id} AND day {days}")
+    before = run(connection, f"DELETE FROM held_mailed_day WHERE tenant_id = {tenant_id} AND day {days}").rowcount
     done = run(
         connection,
         "INSERT INTO held_mailed_day "
@@ -97,7 +97,7 @@ def find_held_mailed(connection: Connection, tenant_id: int, first: date, last: 
         f"AND e.occurred_at >= {literal(first)} AND e.occurred_at < {literal(last + timedelta(days=1))} "
         "GROUP BY 1, 2, 3, 4, 5, 6",
     )
-    if done.rowcount:
+    if before or done.rowcount:
         changes.note(connection, tenant_id, "events")
     return int(done.rowcount)
 

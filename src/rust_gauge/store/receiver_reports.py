@@ -442,6 +442,7 @@ def reports_to_file(connection: Connection, tenant_id: int, limit: int = 200) ->
 def delete_reports(connection: Connection, ids: Sequence[int]) -> int:
     """Delete reports with their rows; take them out of the sums. Return how many rows were removed."""
     listed = ", ".join(map(str, ids)) or "0"
+    tenants = set(connection.scalars(select(t.receiver_report.c.tenant_id).where(t.receiver_report.c.id.in_(ids))))
     run(
         connection,
         "UPDATE report_source_day AS s JOIN (SELECT r.domain_id, r.source_id, r.day, e.outcome, SUM(r.n) AS n "
@@ -460,6 +461,8 @@ def delete_reports(connection: Connection, ids: Sequence[int]) -> int:
     removed = run(connection, f"DELETE FROM report_row WHERE report_id IN ({listed})").rowcount
     removed += run(connection, f"DELETE FROM tls_row WHERE report_id IN ({listed})").rowcount
     run(connection, f"DELETE FROM receiver_report WHERE id IN ({listed})")
+    for tenant_id in tenants:
+        changes.note(connection, tenant_id, "reports")
     return int(removed)
 
 

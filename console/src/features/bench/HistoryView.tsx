@@ -5,16 +5,17 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
-import {day, inZone, plural, stamp} from '../../design/format';
+import {inZone, plural, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
 import {HappenedKey} from '../../design/happened';
-import {READING_SCALE, TimeChart} from '../../design/TimeChart';
+import {TimeChart} from '../../design/TimeChart';
 import {useAnnotations} from '../readings/queries';
 import {InInbox} from '../placement/Landed';
 import {useHistory} from './queries';
 import {Mono, Whole} from './TraysCard';
 
+const MARK_SCALE = {scale: {high: 100, ticks: [0, 50, 100]}, grid: [50], left: 34};
 type Point = Schemas['SeriesPoint'];
 const moment = (text: string) => stamp(text).slice(0, 16);
 
@@ -72,8 +73,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
             label="Marks over time"
             days={points.map((each) => each.arrived_at)}
             height={220}
-            {...READING_SCALE}
-            written={day}
+            {...MARK_SCALE}
             annotations={annotations}
             curves={[
               ...(hasReading
@@ -84,7 +84,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                       tone: 'soft' as const,
                       dashed: true,
                       bridged: true,
-                      told: String,
+                      format: String,
                     },
                   ]
                 : []),
@@ -94,7 +94,7 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                 tone: 'rust',
                 dotted: true,
                 bridged: true,
-                told: String,
+                format: String,
               },
             ]}
           />

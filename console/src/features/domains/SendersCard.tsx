@@ -70,8 +70,7 @@ export function SendersCard({tenant}: {tenant: string}) {
     {
       name: 'Aligned',
       about: {
-        formula:
-          'SPF passes for an envelope domain, or DKIM for a signature, of the same organisational domain as From.',
+        formula: 'DMARC passes over each relay: SPF or DKIM, for a domain that aligns with From as the policy asks.',
         source: 'The streams that are described for the domain, and the records of its newest audit.',
         period: 'At the newest audit.',
       },
@@ -88,9 +87,8 @@ export function SendersCard({tenant}: {tenant: string}) {
     {
       name: 'Limits used',
       about: {
-        formula: 'Messages sent over a relay, divided by its limit; the limit of the relay that is used most is shown.',
-        source:
-          'Messages that the relay accepted, or delivered and bounced where that is more, and its described limits.',
+        formula: 'Messages sent over a relay, divided by its limit. Of several limits, the one used most is shown.',
+        source: 'Events, what clearance let go, and the limits in the description of the relay.',
         period: 'The last hour or 24 hours, as the limit says.',
       },
       value: (row) => limits(row).join('; '),

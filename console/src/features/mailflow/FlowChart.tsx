@@ -205,7 +205,7 @@ function Plot({
           scale={{
             high: top || 1,
             ticks: [0, top || 1],
-            told: (n) => (rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'),
+            format: (n) => (rate === 'delivered' ? count(Math.round(n)) : n ? `${bare(n)}\u00a0%` : '0'),
           }}
           limit={stop && rate !== 'delivered' && stop <= top ? stop : undefined}
           spans={shifts.map((shift) => ({from: shift.began_at.slice(0, 10), to: (shift.ended_at ?? end).slice(0, 10)}))}
@@ -224,7 +224,7 @@ function Plot({
               : []),
             {name: 'rate', values: data.map((each) => each.value), tone: 'ink', bridged: true},
           ]}
-          tell={(at) => [
+          texts={(at) => [
             `${day(data[at]!.day)}: ${shown(data[at]!.value)}`,
             ...(before ? [`before: ${shown(data[at]!.before)}`] : []),
           ]}

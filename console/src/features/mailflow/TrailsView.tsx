@@ -104,7 +104,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
   const [text, setText] = useState(asked);
   const [live, setLive] = useState(false);
   const providers = useProviders(tenant);
-  const kept = useFlowSettings(tenant).data?.keep_events_days ?? 400;
+  const kept = useFlowSettings(tenant).data?.keep_events_days;
   const listed = (name: string) => view.get(name).split(',').filter(Boolean);
   const search: TrailSearch = {
     ...searchOf(asked),
@@ -201,7 +201,7 @@ export function TrailsView({tenant, domain}: {tenant: string; domain: string}) {
         <Notice title="No events">
           {asked
             ? 'No stored event matches. Check the spelling, or choose an earlier start.'
-            : `No event of this mail is stored. Events are deleted after ${count(kept)} days and counters stay, so that charts can show mail without events.`}
+            : `No stored event matches these filters. Events are deleted ${kept ? `after ${count(kept)} days` : 'after some time'}, but counters stay: charts can show mail that has no events.`}
         </Notice>
       )}
       {rows.length > 0 && (

@@ -163,7 +163,7 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
             values: days.map((each) => each.unchanged),
             tone: 'soft',
             dashed: true,
-            told: String,
+            format: String,
           },
           ...(changed
             ? [
@@ -172,7 +172,7 @@ function Chart({days, changed}: {days: Schemas['ForecastDay'][]; changed: boolea
                   values: days.map((each) => each.with_change),
                   tone: 'sound' as const,
                   width: 2,
-                  told: String,
+                  format: String,
                 },
               ]
             : []),

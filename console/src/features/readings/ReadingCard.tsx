@@ -142,14 +142,14 @@ function Chart({
           {name: 'reading', values: readings.map((each) => each.value), tone: 'ink', width: 1.8},
         ]}
         annotations={annotations}
-        tell={(at) => [...told(readings[at]!), ...(before ? [`before: ${before[at] ?? 'no reading'}`] : [])]}
+        texts={(at) => [...textsOf(readings[at]!), ...(before ? [`before: ${before[at] ?? 'no reading'}`] : [])]}
         onDay={onDay}
       />
     </div>
   );
 }
 
-function told(each: Reading): string[] {
+function textsOf(each: Reading): string[] {
   const value = each.value == null ? 'too little mail' : `${each.value} ± ${each.margin}, ${each.condition}`;
   return [
     `${day(each.day)}: ${value}`,
@@ -192,7 +192,7 @@ function PullsOverTime({readings}: {readings: Reading[]}) {
           values: readings.map((each) => pointsOf(each, name)),
           tone: HUES[i]!,
         }))}
-        tell={(at) => [
+        texts={(at) => [
           day(readings[at]!.day),
           ...parts
             .map((name) => [pointsOf(readings[at]!, name), name] as const)

@@ -263,7 +263,7 @@ function Together({rows, first, subject}: {rows: Row[]; first: string; subject: 
           tone: HUES[i]!,
           dashed: i % 2 === 1,
           width: 1.8,
-          told: String,
+          format: String,
         }))}
       />
       <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />

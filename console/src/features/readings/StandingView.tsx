@@ -70,7 +70,7 @@ export function StandingView({tenant, subject, name, days, providers, left, righ
           onProvider={(value) => view.set('provider', value === '(all)' ? '' : value)}
           file={`readings-${name}.csv`}
           annotations={seen}
-          before={beside ? {days, readings: earlier.data?.readings ?? []} : undefined}
+          before={beside && earlier.data ? {days, readings: earlier.data.readings} : undefined}
           onDay={(date) => date !== to && view.set('from', date)}
         />
         {from && to && from < to && (

@@ -52,16 +52,16 @@ function Columns({days, verdict, annotations, isLast}: ColumnsProps) {
       height={isLast ? HEIGHT + HIGH : HEIGHT}
       axis={isLast}
       left={46}
-      scale={{high: most, ticks: [0, most], told: count}}
+      scale={{high: most, ticks: [0, most], format: count}}
       annotations={annotations}
       columns={[
-        {name: 'aligned', values: days.map((each) => aligned(each[verdict])), tone: 'sound', told: count},
+        {name: 'aligned', values: days.map((each) => aligned(each[verdict])), tone: 'sound', format: count},
         {
           name: 'not aligned',
           values: days.map((each) => each[verdict].neither),
           tone: 'corroded',
           hatched: true,
-          told: count,
+          format: count,
         },
       ]}
     />

@@ -99,16 +99,16 @@ export function TlsCard({tenant, domain, days}: {tenant: string; domain: string;
               label={`Sessions by day, at most ${count(most)}; ${count(found.failed)} failed`}
               days={shown.map((each) => each.day)}
               height={90}
-              scale={{high: most, ticks: [0, most], told: count}}
+              scale={{high: most, ticks: [0, most], format: count}}
               annotations={annotations}
               columns={[
-                {name: 'succeeded', values: shown.map((each) => each.successful), tone: 'sound', told: count},
+                {name: 'succeeded', values: shown.map((each) => each.successful), tone: 'sound', format: count},
                 {
                   name: 'failed',
                   values: shown.map((each) => each.failed),
                   tone: 'corroded',
                   hatched: true,
-                  told: count,
+                  format: count,
                 },
               ]}
             />

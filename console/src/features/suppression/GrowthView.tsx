@@ -84,9 +84,9 @@ export function GrowthView({tenant}: {tenant: string}) {
                 ...(beside ? [{name: 'before', values: shown.map(beforeOf), tone: 'soft' as const, dashed: true}] : []),
                 {name: 'active', values: shown.map((each) => each.active), tone: 'rust', filled: true},
               ]}
-              tell={(at) => [
+              texts={(at) => [
                 ...ofDay(shown[at]!),
-                ...(beside ? [`before: ${count(beforeOf(shown[at]!) ?? 0)} active`] : []),
+                ...(beside && beforeOf(shown[at]!) != null ? [`before: ${count(beforeOf(shown[at]!)!)} active`] : []),
               ]}
             />
             <HappenedKey annotations={annotations} first={zoom.first} last={zoom.last} />

@@ -95,7 +95,7 @@ export function PlanCard({tenant, plan, actions}: {tenant: string; plan: Plan; a
             {
               name: 'Sent today',
               about: {
-                formula: 'Messages accepted today, and those that clearance let go and that have no event yet.',
+                formula: 'What events say was sent, or what clearance let go if that is more.',
                 source: 'Events of the mail that the plan names, and answers of clearance.',
                 period: 'Since 00:00 UTC.',
               },
@@ -271,13 +271,16 @@ function Plot({label, held, days, annotations}: PlotProps) {
         label={`${label}: ceiling and sent by day; the table has the figures`}
         days={days.map((each) => each.day)}
         height={110}
-        scale={{high: top, ticks: [0, top], told: count}}
+        scale={{high: top, ticks: [0, top], format: count}}
         annotations={annotations}
         curves={[
           {name: 'ceiling', values: days.map((each) => each.per_day), tone: 'soft', dashed: true, stepped: true},
           {name: 'sent', values: days.map((each) => each.sent), tone: held ? 'corroded' : 'sound', width: 2},
         ]}
-        tell={(at) => [`${day(days[at]!.day)}: ${count(days[at]!.sent)} of ${count(days[at]!.per_day)}`, days[at]!.why]}
+        texts={(at) => [
+          `${day(days[at]!.day)}: ${count(days[at]!.sent)} of ${count(days[at]!.per_day)}`,
+          days[at]!.why,
+        ]}
       />
     </div>
   );

@@ -60,7 +60,7 @@ T = TypeVar("T")
 _INPUTS: frozenset[changes.What] = frozenset(
     ("events", "readings", "domains", "placement", "reports", "warmup", "settings")
 )
-_FRESH = timedelta(minutes=1)  # the most that what is not counted as a change of the tenant can be late
+_FRESH = timedelta(minutes=1)  # after that, changes are seen, too, that only other tenants' mail made
 _OCTETS = 48 * 2**20  # of examinations in a process
 
 
