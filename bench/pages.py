@@ -56,7 +56,9 @@ _COMMANDS = (
 
 _DOMAIN = "/api/v1/tenants/glasswort"
 _OF = "subject=domain&name=news.glasswort.example"
-_PAGE = (  # all that the console asks for when it opens a domain
+# All that the console asks for when it opens a domain; the forecast is posted.
+_FORECAST = f"{_DOMAIN}/readings/forecast?{_OF}"
+_PAGE = (
     "/api/v1/session", f"{_DOMAIN}/readings/headroom?{_OF}", f"{_DOMAIN}/readings?{_OF}&pulls=heaviest",
     f"{_DOMAIN}/readings/explanation?{_OF}&first={date.today() - timedelta(days=7)}&last={date.today()}",
     f"{_DOMAIN}/annotations?domain=news.glasswort.example", f"{_DOMAIN}/flow?domain=news.glasswort.example",
@@ -115,7 +117,10 @@ def _print_calls(token: str) -> None:
             return client.post(f"/api/v1/tenants/{slug}/events", content=body, headers=headers)
 
         def page(_: object = None) -> httpx.Response:
-            return list(pool.map(client.get, _PAGE))[-1]
+            forecast = pool.submit(client.post, _FORECAST, json={"days": 28})
+            for answer in pool.map(client.get, _PAGE):
+                answer.raise_for_status()
+            return forecast.result()
 
         addresses = {"addresses": ["kim@tidepost.example"]}
         calls: dict[str, Callable[[], httpx.Response]] = {

@@ -85,7 +85,7 @@ describe('the figures of a day', () => {
 });
 
 describe('a chart whose days change', () => {
-  it('survives keys and the pointer where there are no days', () => {
+  it('survives keys and the pointer without days', () => {
     chart({days: [], curves: []});
     fireEvent(slider(), new MouseEvent('pointermove', {bubbles: true, clientX: 42}));
     for (const key of ['End', 'Home', 'ArrowLeft', 'Enter']) fireEvent.keyDown(slider(), {key});
@@ -93,7 +93,7 @@ describe('a chart whose days change', () => {
     expect(slider().getAttribute('aria-valuetext')).toBe('no days');
   });
 
-  it('tells what happened on the day of a moment', () => {
+  it('shows what happened on the day of a moment', () => {
     const happened = [{day: '2026-11-21', kind: 'record', text: 'SPF changed'}] as TimeChartProps['annotations'];
     chart({days: ['2026-11-20T08:00:00Z', '2026-11-21T09:30:00Z'], annotations: happened});
     expect(slider().getAttribute('aria-valuetext')).toBe('21 Nov; sent: 2 messages; SPF changed');

@@ -5,7 +5,7 @@ import {Button} from '../../design/Button';
 import {Card, Small, Soft} from '../../design/Card';
 import {ChartView} from '../../design/ChartView';
 import {DataTable} from '../../design/DataTable';
-import {inZone, plural, stamp} from '../../design/format';
+import {day, inZone, plural, stamp} from '../../design/format';
 import {Loading, Trouble} from '../../design/Notice';
 import {Stack} from '../../design/Stack';
 import {HappenedKey} from '../../design/happened';
@@ -74,6 +74,12 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
             days={points.map((each) => each.arrived_at)}
             height={220}
             {...MARK_SCALE}
+            written={first === last ? (at) => moment(at).slice(11) : day}
+            texts={(at) => [
+              moment(points[at]!.arrived_at),
+              ...(points[at]!.mark == null ? [] : [`Mark: ${points[at]!.mark}`]),
+              ...(points[at]!.reading == null ? [] : [`Reading of ${domain}: ${points[at]!.reading}`]),
+            ]}
             annotations={annotations}
             curves={[
               ...(hasReading
@@ -84,7 +90,6 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                       tone: 'soft' as const,
                       dashed: true,
                       bridged: true,
-                      format: String,
                     },
                   ]
                 : []),
@@ -94,7 +99,6 @@ export function HistoryView({path, template, onOpen}: HistoryProps) {
                 tone: 'rust',
                 dotted: true,
                 bridged: true,
-                format: String,
               },
             ]}
           />
